@@ -1,0 +1,446 @@
+//! Who reads and who writes what, and where: the plain facts, without values.
+
+use super::graph::{Exit, Graph, Step, StepKind, Waiting};
+use crate::project::{Base, CellId, Meaning, Place, PlaceId, ProcId, Project, ScriptUnit};
+use crate::registry::{Bound, End, InstanceId, VarId};
+use crate::script::ast::*;
+use crate::source::Span;
+use rustc_hash::{FxHashMap, FxHashSet};
+
+/// Calls `visit` for an expression and all inside it, the outer before the inner.
+pub fn walk_expr(unit: &ScriptUnit, expr: ExprId, visit: &mut impl FnMut(ExprId)) {
+    visit(expr);
+    match &unit.tree.expr(expr).kind {
+        ExprKind::Text(parts) => {
+            for part in parts {
+                if let TextPart::Token { value, .. } = part {
+                    walk_expr(unit, *value, visit);
+                }
+            }
+        }
+        ExprKind::Unary(_, inner) | ExprKind::Is { subject: inner, .. } => walk_expr(unit, *inner, visit),
+        ExprKind::Binary(_, left, right) => {
+            walk_expr(unit, *left, visit);
+            walk_expr(unit, *right, visit);
+        }
+        ExprKind::Call(_, arguments) => arguments.iter().for_each(|&argument| walk_expr(unit, argument, visit)),
+        _ => {}
+    }
+}
+
+/// What a step does with its expressions.
+pub struct Parts {
+    /// Read for their value.
+    pub reads: Vec<ExprId>,
+    /// Written; also read where the sign is not `=`.
+    pub target: Option<(ExprId, AssignOp, Option<ExprId>)>,
+    /// Cleared.
+    pub cleared: Option<ExprId>,
+    /// The text is printed where a player sees it.
+    pub shown: bool,
+}
+
+/// The expressions of a step.
+#[must_use]
+pub fn parts(step: &Step) -> Parts {
+    let mut parts = Parts { reads: Vec::new(), target: None, cleared: None, shown: false };
+    match &step.kind {
+        StepKind::Assign { target, op, value, .. } => parts.target = Some((*target, *op, Some(*value))),
+        StepKind::Clear { target, .. } => parts.cleared = Some(*target),
+        StepKind::Let { value, .. } | StepKind::Read(value) | StepKind::Remove(value) | StepKind::Call(value) => {
+            parts.reads.push(*value);
+        }
+        StepKind::Note(text) => parts.reads.push(*text),
+        StepKind::Show { text, .. } => {
+            parts.reads.push(*text);
+            parts.shown = true;
+        }
+        StepKind::Wait(Waiting::Time(Duration::Seconds(value))) | StepKind::Wait(Waiting::Until(value)) => {
+            parts.reads.push(*value);
+        }
+        StepKind::Send { arguments, to, .. } => {
+            parts.reads.extend(arguments);
+            parts.reads.extend(to);
+        }
+        _ => {}
+    }
+    parts
+}
+
+/// The expressions that a block's exit reads.
+#[must_use]
+pub fn exit_reads(exit: &Exit) -> Vec<ExprId> {
+    match exit {
+        Exit::Branch { test, .. } => vec![*test],
+        Exit::Match { subject, arms, .. } => {
+            std::iter::once(*subject).chain(arms.iter().flat_map(|(tests, _)| tests.iter().copied())).collect()
+        }
+        Exit::Choose(choices) => choices.iter().filter_map(|(when, _)| *when).collect(),
+        Exit::Each { filter, .. } => filter.iter().copied().collect(),
+        Exit::Return(value) => value.iter().copied().collect(),
+        _ => Vec::new(),
+    }
+}
+
+/// The body that something stands in.
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Debug)]
+pub enum Body {
+    /// A handler, by its index in the script.
+    Handler(usize),
+    /// A procedure.
+    Procedure(ProcId),
+}
+
+/// What is done with a cell.
+#[derive(Clone, Copy, PartialEq, Debug)]
+pub enum AccessKind {
+    /// Its value is used.
+    Read,
+    /// It is given a value.
+    Write(AssignOp, Option<ExprId>),
+    /// It is made unset.
+    Clear,
+}
+
+/// One use of a cell.
+#[derive(Clone, Copy, Debug)]
+pub struct Access {
+    /// The cell.
+    pub cell: CellId,
+    /// The place, as the script names it.
+    pub place: PlaceId,
+    /// What is done.
+    pub kind: AccessKind,
+    /// The name.
+    pub at: Span,
+    /// The statement.
+    pub statement: Span,
+    /// The body that it stands in.
+    pub body: Body,
+    /// A read whose value goes only into the same variable.
+    pub into_itself: bool,
+    /// A read that prints the value for the player.
+    pub shown: bool,
+    /// A read that decides something.
+    pub tested: bool,
+}
+
+impl Access {
+    /// Whether it writes.
+    #[must_use]
+    pub fn writes(&self) -> bool {
+        self.kind != AccessKind::Read
+    }
+}
+
+/// Gathers the accesses of a body.
+pub struct Gather<'a> {
+    /// The project.
+    pub project: &'a Project,
+    /// The script.
+    pub unit: &'a ScriptUnit,
+    /// Its places.
+    pub index: &'a PlaceIndex,
+    /// The body.
+    pub body: Body,
+    /// What was found.
+    pub found: Vec<Access>,
+}
+
+impl Gather<'_> {
+    /// All accesses of a graph.
+    pub fn graph(&mut self, graph: &Graph) {
+        for block in &graph.blocks {
+            for step in &block.steps {
+                self.step(step);
+            }
+            for expr in exit_reads(&block.exit) {
+                self.reads(expr, block.exit_span, None, false, true);
+            }
+        }
+    }
+
+    fn step(&mut self, step: &Step) {
+        let parts = parts(step);
+        let tested = matches!(step.kind, StepKind::Wait(Waiting::Until(_)));
+        for read in parts.reads {
+            self.reads(read, step.span, None, parts.shown, tested);
+        }
+        if let Some(target) = parts.cleared {
+            self.write(target, AccessKind::Clear, step.span);
+        }
+        if let Some((target, op, value)) = parts.target {
+            let own = self.unit.place_of(target);
+            if let Some(value) = value {
+                self.reads(value, step.span, own, false, false);
+            }
+            if op != AssignOp::Set {
+                self.reads(target, step.span, own, false, false);
+            }
+            self.write(target, AccessKind::Write(op, value), step.span);
+        }
+    }
+
+    fn write(&mut self, target: ExprId, kind: AccessKind, statement: Span) {
+        let Some(place) = self.unit.place_of(target) else { return };
+        self.way_to(place, target, statement);
+        if let Some(cell) = self.project.cell_of(self.unit, place) {
+            let at = self.unit.tree.expr(target).span;
+            self.found.push(Access {
+                cell,
+                place,
+                kind,
+                at,
+                statement,
+                body: self.body,
+                into_itself: false,
+                shown: false,
+                tested: false,
+            });
+        }
+    }
+
+    /// The `ref`s that lead to a place are read on the way.
+    fn way_to(&mut self, place: PlaceId, expr: ExprId, statement: Span) {
+        if let Place::Variable(_, Base::Held(held)) = self.unit.place(place) {
+            self.push_read(held, expr, statement, None, false, false);
+            self.way_to(held, expr, statement);
+        }
+    }
+
+    fn push_read(&mut self, place: PlaceId, expr: ExprId, statement: Span, into: Option<PlaceId>, shown: bool, tested: bool) {
+        if let Some(cell) = self.project.cell_of(self.unit, place) {
+            let at = self.unit.tree.expr(expr).span;
+            let into_itself = into == Some(place);
+            let kind = AccessKind::Read;
+            self.found.push(Access { cell, place, kind, at, statement, body: self.body, into_itself, shown, tested });
+        }
+    }
+
+    /// All reads of an expression. `into` is the place that takes the value.
+    pub fn reads(&mut self, expr: ExprId, statement: Span, into: Option<PlaceId>, shown: bool, tested: bool) {
+        let mut inner = Vec::new();
+        walk_expr(self.unit, expr, &mut |at| inner.push(at));
+        for at in inner {
+            match self.unit.meaning(at) {
+                Meaning::Value(place) | Meaning::Axis(place, _) => {
+                    self.way_to(place, at, statement);
+                    let tested = tested || self.in_test(expr, at);
+                    self.push_read(place, at, statement, into, shown, tested);
+                }
+                Meaning::Bound(place, end) => {
+                    self.way_to(place, at, statement);
+                    if let Some(bound) = self.index.bound_of(self.project, self.unit, place, end) {
+                        self.push_read(bound, at, statement, into, shown, tested);
+                    }
+                }
+                _ => {}
+            }
+        }
+    }
+
+    /// Whether a read stands inside a comparison or a condition of a larger expression.
+    fn in_test(&self, whole: ExprId, at: ExprId) -> bool {
+        let span = self.unit.tree.expr(at).span;
+        let mut found = false;
+        walk_expr(self.unit, whole, &mut |outer| {
+            let expr = self.unit.tree.expr(outer);
+            let tests = match &expr.kind {
+                ExprKind::Binary(op, ..) => op.is_comparison() || matches!(op, BinaryOp::And | BinaryOp::Or),
+                ExprKind::Unary(UnaryOp::Not, _) | ExprKind::Is { .. } => true,
+                _ => false,
+            };
+            found |= tests && expr.span.contains(span);
+        });
+        found
+    }
+}
+
+/// What the slots of a handler must cover.
+#[derive(Clone, Debug, Default)]
+pub struct Used {
+    /// The places.
+    pub places: Vec<PlaceId>,
+    /// The calls of procedures that give a value.
+    pub results: Vec<ExprId>,
+    /// The listed instances.
+    pub instances: Vec<InstanceId>,
+}
+
+/// Collects what a handler and the procedures that it calls use.
+pub struct UsedBuilder<'a> {
+    project: &'a Project,
+    unit: &'a ScriptUnit,
+    places: FxHashSet<PlaceId>,
+    results: Vec<ExprId>,
+    instances: FxHashSet<InstanceId>,
+    calls: FxHashSet<ProcId>,
+    open: Vec<ProcId>,
+    written: Vec<(VarId, Base)>,
+}
+
+impl<'a> UsedBuilder<'a> {
+    /// An empty collection.
+    #[must_use]
+    pub fn new(project: &'a Project, unit: &'a ScriptUnit) -> Self {
+        Self {
+            project,
+            unit,
+            places: FxHashSet::default(),
+            results: Vec::new(),
+            instances: FxHashSet::default(),
+            calls: FxHashSet::default(),
+            open: Vec::new(),
+            written: Vec::new(),
+        }
+    }
+
+    /// Adds a place and whatever it goes through.
+    pub fn place(&mut self, place: PlaceId) {
+        if !self.places.insert(place) {
+            return;
+        }
+        match self.unit.place(place) {
+            Place::Variable(_, Base::Held(held)) => self.place(held),
+            Place::Variable(_, Base::Listed(instance)) => {
+                self.instances.insert(instance);
+            }
+            _ => {}
+        }
+    }
+
+    /// Adds an expression.
+    pub fn expr(&mut self, expr: ExprId) {
+        let mut inner = Vec::new();
+        walk_expr(self.unit, expr, &mut |at| inner.push(at));
+        for at in inner {
+            match self.unit.meaning(at) {
+                Meaning::Value(place) | Meaning::Axis(place, _) | Meaning::Bound(place, _) => self.place(place),
+                Meaning::Instance(instance) => {
+                    self.instances.insert(instance);
+                }
+                Meaning::Procedure(id) => {
+                    if self.unit.procedures[id.index()].gives.is_some() {
+                        self.results.push(at);
+                    }
+                    if self.calls.insert(id) {
+                        self.open.push(id);
+                    }
+                }
+                _ => {}
+            }
+        }
+    }
+
+    /// Adds a body.
+    pub fn graph(&mut self, graph: &Graph) {
+        for block in &graph.blocks {
+            for step in &block.steps {
+                let parts = parts(step);
+                parts.reads.iter().for_each(|&expr| self.expr(expr));
+                for expr in parts.cleared.into_iter().chain(parts.target.iter().map(|target| target.0)) {
+                    self.expr(expr);
+                    if let Some(place) = self.unit.place_of(expr)
+                        && let Place::Variable(variable, base) = self.unit.place(place)
+                    {
+                        self.written.push((variable, base));
+                    }
+                }
+                if let Some((_, _, Some(value))) = parts.target {
+                    self.expr(value);
+                }
+                match &step.kind {
+                    StepKind::Let { place, .. } | StepKind::Bind { place } | StepKind::Spawn { place: Some(place), .. } => {
+                        self.place(*place);
+                    }
+                    _ => {}
+                }
+            }
+            exit_reads(&block.exit).into_iter().for_each(|expr| self.expr(expr));
+            if let Exit::Each { place, .. } = &block.exit {
+                self.place(*place);
+            }
+        }
+    }
+
+    /// The procedures that were called and not yet added.
+    pub fn next_call(&mut self) -> Option<ProcId> {
+        self.open.pop()
+    }
+
+    /// Adds the parameters of a procedure.
+    pub fn parameters(&mut self, id: ProcId) {
+        for local in &self.unit.procedures[id.index()].parameters {
+            let place = self.unit.local_places[local.0 as usize];
+            if place.index() < self.unit.places.len() {
+                self.place(place);
+            }
+        }
+    }
+
+    /// The places, with the bounds of each and what judging the writes needs.
+    #[must_use]
+    pub fn finish(mut self, index: &PlaceIndex, bounded_by: &FxHashMap<VarId, Vec<VarId>>) -> Used {
+        let mut extra: Vec<PlaceId> = Vec::new();
+        for &(variable, base) in &self.written {
+            let bounded = bounded_by.get(&variable).map_or(&[][..], Vec::as_slice);
+            let invariants = self.project.invariants.iter().filter(|i| i.variables.contains(&variable));
+            let beside = invariants.flat_map(|invariant| &invariant.variables);
+            for other in bounded.iter().chain(beside) {
+                extra.extend([base, Base::One, Base::Some].iter().filter_map(|&base| index.get(*other, base)));
+            }
+        }
+        extra.into_iter().for_each(|place| self.place(place));
+        let mut places: Vec<PlaceId> = self.places.iter().copied().collect();
+        let mut at = 0;
+        while at < places.len() {
+            for end in [End::Min, End::Max] {
+                if let Some(bound) = index.bound_of(self.project, self.unit, places[at], end)
+                    && self.places.insert(bound)
+                {
+                    places.push(bound);
+                }
+            }
+            at += 1;
+        }
+        places.sort_unstable();
+        let mut instances: Vec<InstanceId> = self.instances.into_iter().collect();
+        instances.sort_unstable();
+        Used { places, results: self.results, instances }
+    }
+}
+
+/// The places of a script by what they stand for.
+#[derive(Clone, Debug, Default)]
+pub struct PlaceIndex {
+    by_variable: FxHashMap<(VarId, Base), PlaceId>,
+}
+
+impl PlaceIndex {
+    /// The index of a script.
+    #[must_use]
+    pub fn new(unit: &ScriptUnit) -> Self {
+        let mut by_variable = FxHashMap::default();
+        for (at, place) in unit.places.iter().enumerate() {
+            if let Place::Variable(variable, base) = place {
+                by_variable.insert((*variable, *base), PlaceId::at(at));
+            }
+        }
+        Self { by_variable }
+    }
+
+    /// The place of a variable as taken from a base.
+    #[must_use]
+    pub fn get(&self, variable: VarId, base: Base) -> Option<PlaceId> {
+        self.by_variable.get(&(variable, base)).copied()
+    }
+
+    /// The place of the variable that bounds another's place.
+    #[must_use]
+    pub fn bound_of(&self, project: &Project, unit: &ScriptUnit, place: PlaceId, end: End) -> Option<PlaceId> {
+        let Place::Variable(variable, base) = unit.place(place) else { return None };
+        let Some(Bound::Variable(bound)) = project.registry.var(variable).bound(end) else { return None };
+        let own = project.registry.var(*bound).scope == crate::registry::Scope::Instance;
+        self.get(*bound, if own { base } else { Base::One })
+    }
+}

@@ -1,0 +1,90 @@
+//! What is certain to have been assigned: by a handler, on every way, before its first wait.
+
+use super::graph::{BlockId, Exit, Graph, StepKind, Waiting};
+use crate::project::{Meaning, PlaceId, ProcId, ScriptUnit};
+use crate::script::ast::AssignOp;
+use rustc_hash::{FxHashMap, FxHashSet};
+
+/// Finds what a graph certainly assigns, by a forward must-analysis; procedures count by their bodies.
+#[must_use]
+pub fn certain(unit: &ScriptUnit, graph: &Graph, procedures: &[Graph], depth: u32) -> FxHashSet<PlaceId> {
+    let mut known: FxHashMap<BlockId, FxHashSet<PlaceId>> = FxHashMap::default();
+    let mut ends: Option<FxHashSet<PlaceId>> = None;
+    known.insert(BlockId(0), FxHashSet::default());
+    // Blocks stand in reverse postorder; what a loop's body adds on the way back can only shrink the head's set,
+    // and the head's set came from before the loop, so one pass is enough.
+    for (at, block) in (0u32..).zip(&graph.blocks) {
+        let Some(mut assigned) = known.remove(&BlockId(at)) else { continue };
+        let mut waits = false;
+        for step in &block.steps {
+            match &step.kind {
+                StepKind::Assign { place, axis: None, op, .. } => {
+                    if *op == AssignOp::Set {
+                        assigned.insert(*place);
+                    }
+                }
+                StepKind::Clear { place, .. } => {
+                    assigned.remove(place);
+                }
+                StepKind::Wait(_) => waits = true,
+                StepKind::Call(call) => {
+                    if let Meaning::Procedure(id) = unit.meaning(*call) {
+                        if depth > 0 {
+                            assigned.extend(of_procedure(unit, id, procedures, depth));
+                        }
+                        waits |= unit.procedures[id.index()].waits;
+                    }
+                }
+                _ => {}
+            }
+            if waits {
+                break;
+            }
+        }
+        if waits || block.exit.successors().is_empty() {
+            meet(&mut ends, assigned);
+            continue;
+        }
+        for next in forward(&block.exit) {
+            match known.get_mut(&next) {
+                Some(other) => other.retain(|place| assigned.contains(place)),
+                None => {
+                    known.insert(next, assigned.clone());
+                }
+            }
+        }
+    }
+    ends.unwrap_or_default()
+}
+
+fn of_procedure(unit: &ScriptUnit, id: ProcId, procedures: &[Graph], depth: u32) -> FxHashSet<PlaceId> {
+    procedures.get(id.index()).map_or_else(FxHashSet::default, |graph| certain(unit, graph, procedures, depth - 1))
+}
+
+/// The ways on, but for what runs later.
+fn forward(exit: &Exit) -> Vec<BlockId> {
+    match exit {
+        Exit::Fork { now, .. } => vec![*now],
+        _ => exit.successors(),
+    }
+}
+
+fn meet(ends: &mut Option<FxHashSet<PlaceId>>, assigned: FxHashSet<PlaceId>) {
+    match ends {
+        Some(ends) => ends.retain(|place| assigned.contains(place)),
+        None => *ends = Some(assigned),
+    }
+}
+
+/// Whether a step waits.
+#[must_use]
+pub fn waits(unit: &ScriptUnit, kind: &StepKind) -> bool {
+    match kind {
+        StepKind::Wait(Waiting::Time(_) | Waiting::Until(_) | Waiting::Answer) => true,
+        StepKind::Call(call) => match unit.meaning(*call) {
+            Meaning::Procedure(id) => unit.procedures[id.index()].waits,
+            _ => false,
+        },
+        _ => false,
+    }
+}

@@ -1,0 +1,1307 @@
+//! Runs one handler abstractly, from its trigger to all its ends.
+//!
+//! Blocks are taken in reverse postorder; a loop's head is visited until its state no longer grows, with widening from
+//! the third round on. Procedures are run in place, with the arguments that the call gives. States that differ in a write
+//! which may have left its range are kept apart, up to a limit, so that a fault is told of the write that made it.
+
+use super::eval::{Forms, anything};
+use super::graph::{BlockId, Exit, Graph, Step, StepKind, Waiting};
+use super::linear::{Facts, Linear, Slot};
+use super::state::{Source, State, Write};
+use super::value::{Abstract, Num, Value};
+use super::world::{Effect, HandlerId, World};
+use crate::project::{Base, CellId, Meaning, Place, PlaceId, ProcId, ScriptId, ScriptUnit};
+use crate::registry::{Bound, End, InstanceId, InvariantId, OwnerId, Overflow, SignalId, Type, VarId};
+use crate::script::ast::*;
+use crate::source::Span;
+use rustc_hash::{FxHashMap, FxHashSet};
+use smallvec::SmallVec;
+use std::collections::BTreeSet;
+
+/// How many states that differ in a suspect write are kept apart at one point.
+const MOST_PARTS: usize = 6;
+/// How often a loop's head is visited before it is widened.
+const ROUNDS: u32 = 3;
+/// How many procedure calls one handler's run may go into.
+const MOST_CALLS: u32 = 3000;
+
+/// What a slot stands for.
+#[derive(Clone, Copy, PartialEq, Eq, Hash, Debug)]
+pub enum Key {
+    /// A place of the script.
+    Place(PlaceId),
+    /// What a procedure's call gave.
+    Result(ExprId),
+    /// Which scene is loaded.
+    Scene,
+    /// Whether a listed instance is there.
+    Instance(InstanceId),
+}
+
+/// One end of a slot's range.
+#[derive(Clone, Copy, PartialEq, Debug)]
+pub enum Limit {
+    /// A number.
+    Number(f64),
+    /// Another slot.
+    Slot(Slot),
+}
+
+/// What is known of a slot beforehand.
+#[derive(Clone, Debug)]
+pub struct SlotFacts {
+    /// What it stands for.
+    pub key: Key,
+    /// Its type.
+    pub ty: Type,
+    /// The cell behind it.
+    pub cell: Option<CellId>,
+    /// The registry variable behind it.
+    pub variable: Option<VarId>,
+    /// The lower end of its range.
+    pub min: Option<Limit>,
+    /// The upper end.
+    pub max: Option<Limit>,
+    /// Slots that may be the same variable of the same instance.
+    pub aliases: Vec<Slot>,
+    /// Slots that go through this one.
+    pub dependents: Vec<Slot>,
+    /// Slots that this one bounds.
+    pub bounds: Vec<Slot>,
+}
+
+/// The slots of one handler.
+#[derive(Clone, Debug, Default)]
+pub struct SlotTable {
+    /// All of them.
+    pub slots: Vec<SlotFacts>,
+    by_key: FxHashMap<Key, Slot>,
+    by_variable: FxHashMap<(VarId, Base), Slot>,
+    /// The slot of the loaded scene.
+    pub scene: Slot,
+}
+
+impl SlotTable {
+    /// The slot of a key.
+    #[must_use]
+    pub fn slot(&self, key: Key) -> Option<Slot> {
+        self.by_key.get(&key).copied()
+    }
+
+    /// The slot of a variable as taken from a base.
+    #[must_use]
+    pub fn of_variable(&self, variable: VarId, base: Base) -> Option<Slot> {
+        self.by_variable.get(&(variable, base)).copied()
+    }
+
+    /// The bases through which the handler names variables of instances.
+    pub fn bases(&self) -> BTreeSet<Base> {
+        self.by_variable.keys().map(|&(_, base)| base).filter(|base| *base != Base::One).collect()
+    }
+
+    /// Makes the table for the places that a body and its procedures use.
+    #[must_use]
+    pub fn new(world: &World<'_>, unit: &ScriptUnit, used: &super::access::Used) -> Self {
+        let mut table = Self::default();
+        table.scene = table.add(Key::Scene, Type::Text, None, None);
+        for &place in &used.places {
+            let cell = world.project.cell_of(unit, place);
+            let variable = match unit.place(place) {
+                Place::Variable(variable, base) => {
+                    let slot = Slot::try_from(table.slots.len()).unwrap_or(Slot::MAX);
+                    table.by_variable.insert((variable, base), slot);
+                    Some(variable)
+                }
+                _ => None,
+            };
+            table.add(Key::Place(place), unit.place_types[place.index()], cell, variable);
+        }
+        for &call in &used.results {
+            table.add(Key::Result(call), unit.ty(call), None, None);
+        }
+        for &instance in &used.instances {
+            table.add(Key::Instance(instance), Type::Ref(None), None, None);
+        }
+        table.link(world);
+        table
+    }
+
+    fn add(&mut self, key: Key, ty: Type, cell: Option<CellId>, variable: Option<VarId>) -> Slot {
+        let slot = Slot::try_from(self.slots.len()).unwrap_or(Slot::MAX);
+        let facts = SlotFacts {
+            key,
+            ty,
+            cell,
+            variable,
+            min: None,
+            max: None,
+            aliases: Vec::new(),
+            dependents: Vec::new(),
+            bounds: Vec::new(),
+        };
+        self.slots.push(facts);
+        self.by_key.insert(key, slot);
+        slot
+    }
+
+    fn link(&mut self, world: &World<'_>) {
+        let mut same: FxHashMap<VarId, Vec<(Slot, Base)>> = FxHashMap::default();
+        let mut all: Vec<(VarId, Base, Slot)> = self.by_variable.iter().map(|(&(v, b), &slot)| (v, b, slot)).collect();
+        all.sort_unstable_by_key(|&(.., slot)| slot);
+        for &(variable, base, slot) in &all {
+            same.entry(variable).or_default().push((slot, base));
+            let facts = world.project.registry.var(variable);
+            for end in [End::Min, End::Max] {
+                let limit = match facts.bound(end) {
+                    Some(Bound::Number(value)) => Some(Limit::Number(*value)),
+                    Some(Bound::Variable(other)) => {
+                        let own = world.project.registry.var(*other).scope == crate::registry::Scope::Instance;
+                        self.of_variable(*other, if own { base } else { Base::One }).map(Limit::Slot)
+                    }
+                    None => None,
+                };
+                match end {
+                    End::Min => self.slots[slot as usize].min = limit,
+                    End::Max => self.slots[slot as usize].max = limit,
+                }
+                if let Some(Limit::Slot(bound)) = limit {
+                    self.slots[bound as usize].bounds.push(slot);
+                }
+            }
+            if let Base::Held(held) = base
+                && let Some(held) = self.slot(Key::Place(held))
+            {
+                self.slots[held as usize].dependents.push(slot);
+            }
+        }
+        for group in same.values().filter(|group| group.len() > 1) {
+            for &(a, a_base) in group {
+                for &(b, b_base) in group {
+                    if a != b && may_be_same(a_base, b_base) {
+                        self.slots[a as usize].aliases.push(b);
+                    }
+                }
+            }
+        }
+    }
+}
+
+fn may_be_same(a: Base, b: Base) -> bool {
+    !matches!((a, b), (Base::Listed(a), Base::Listed(b)) if a != b)
+}
+
+/// Something that can go wrong, found on the way.
+#[derive(Clone, PartialEq, Debug)]
+#[allow(missing_docs, reason = "the fields name the places that the fault belongs to")]
+pub enum Event {
+    Unset { place: PlaceId, at: ExprId, cleared: bool },
+    EmptyRef { held: PlaceId, at: ExprId },
+    Absent { instance: InstanceId, at: ExprId },
+    Zero { divisor: ExprId, at: ExprId, range: (f64, f64) },
+    /// A write that can leave a range.
+    Outside {
+        /// The write.
+        at: Span,
+        /// What was written there.
+        written: VarId,
+        /// What is outside then.
+        variable: VarId,
+        end: End,
+        before: (f64, f64),
+        after: (f64, f64),
+        limit: (f64, f64),
+    },
+    Broken { at: Span, invariant: InvariantId },
+    Lost { at: Span, place: PlaceId },
+    StandIn { at: ExprId, place: PlaceId },
+    /// A scene's variable where another scene may be loaded.
+    OtherScene { at: ExprId, variable: VarId },
+}
+
+/// The state at a place where others may look or the activation ends.
+#[derive(Clone, Debug)]
+pub struct Pause {
+    /// The wait; none at an end.
+    pub wait: Option<Span>,
+    /// The end or wait that this is.
+    pub at: Span,
+    /// What is known there.
+    pub state: State,
+}
+
+/// A write as it was seen.
+#[derive(Clone, Debug)]
+pub struct Seen {
+    /// The cell.
+    pub cell: CellId,
+    /// What it does.
+    pub effect: Effect,
+    /// The value afterwards.
+    pub value: Option<Value>,
+}
+
+/// A run of one handler.
+pub struct Run<'w, 'p> {
+    /// Everything that stays as it is.
+    pub world: &'w World<'p>,
+    /// The script.
+    pub script: ScriptId,
+    /// The script's tables; an invariant's while one is judged.
+    pub unit: &'w ScriptUnit,
+    /// The handler.
+    pub handler: HandlerId,
+    /// Its slots.
+    pub table: &'w SlotTable,
+    /// Whether events are kept back.
+    pub quiet: bool,
+    /// While an invariant is judged: the instance that it is judged for.
+    foreign: Option<Base>,
+    /// What was found.
+    pub events: Vec<Event>,
+    /// How tests came out: true, false.
+    pub outcomes: FxHashMap<ExprId, (bool, bool)>,
+    /// What was written.
+    pub seen: Vec<Seen>,
+    /// What was sent.
+    pub sent: Vec<(SignalId, usize, Value)>,
+    /// Where others may look.
+    pub pauses: Vec<Pause>,
+    /// Whether pauses are kept.
+    pub keep_pauses: bool,
+    /// The steps that were reached, and whether after a wait.
+    pub reached: FxHashMap<Span, bool>,
+    stack: Vec<ProcId>,
+    /// Where the procedures of the stack leave what they give.
+    results: Vec<Option<Slot>>,
+    /// A procedure was called that never comes back: nothing goes on from here.
+    dead: bool,
+    calls: u32,
+    thresholds: Vec<f64>,
+    reported: FxHashSet<(Span, u8, u32)>,
+}
+
+impl<'w, 'p> Run<'w, 'p> {
+    /// A run of a handler.
+    #[must_use]
+    pub fn new(world: &'w World<'p>, handler: HandlerId) -> Self {
+        let (script, _) = world.handler(handler);
+        let unit = world.project.script(script);
+        Self {
+            world,
+            script,
+            unit,
+            handler,
+            table: world.table(handler),
+            quiet: false,
+            foreign: None,
+            events: Vec::new(),
+            outcomes: FxHashMap::default(),
+            seen: Vec::new(),
+            sent: Vec::new(),
+            pauses: Vec::new(),
+            keep_pauses: false,
+            reached: FxHashMap::default(),
+            stack: Vec::new(),
+            results: Vec::new(),
+            dead: false,
+            calls: 0,
+            thresholds: world.thresholds(handler),
+            reported: FxHashSet::default(),
+        }
+    }
+
+    /// Runs the handler from whatever can be when it begins.
+    pub fn handler_from_entry(&mut self) {
+        let state = self.entry();
+        self.handler_from(state);
+    }
+
+    /// Runs the handler from a state.
+    pub fn handler_from(&mut self, state: State) {
+        let (_, index) = self.world.handler(self.handler);
+        let handler = &self.unit.tree.handlers[index];
+        let graph = self.world.handler_graph(self.handler);
+        let state = match handler.when {
+            Some(when) => self.branch(state, when).0,
+            None => Some(state),
+        };
+        if let Some(state) = state {
+            for state in self.body(graph, state) {
+                self.end(state, handler.body.span);
+            }
+        }
+    }
+
+    /// What is known as the handler begins.
+    #[must_use]
+    pub fn entry(&mut self) -> State {
+        let values = (0..self.table.slots.len()).map(|at| self.world.entry_value(self.handler, &self.table.slots[at])).collect();
+        let mut state = State {
+            values,
+            facts: Facts::default(),
+            tests: SmallVec::new(),
+            writes: SmallVec::new(),
+            sources: SmallVec::new(),
+            waited: false,
+            later: false,
+            removed: SmallVec::new(),
+        };
+        self.assume_ranges(&mut state);
+        self.assume_invariants(state)
+    }
+
+    /// Bounds hold when a handler starts.
+    fn assume_ranges(&self, state: &mut State) {
+        for at in 0..self.table.slots.len() {
+            self.assume_range(state, Slot::try_from(at).unwrap_or(Slot::MAX));
+        }
+    }
+
+    fn assume_range(&self, state: &mut State, slot: Slot) {
+        let facts = &self.table.slots[slot as usize];
+        for (limit, sign) in [(facts.max, 1.0), (facts.min, -1.0)] {
+            match limit {
+                Some(Limit::Number(value)) => {
+                    let range = if sign > 0.0 { (f64::NEG_INFINITY, value) } else { (value, f64::INFINITY) };
+                    cut(state, slot, range);
+                }
+                Some(Limit::Slot(bound)) => {
+                    let (lo, hi) = state.ends(bound);
+                    let (own_lo, own_hi) = state.ends(slot);
+                    let (range, back) = if sign > 0.0 {
+                        ((f64::NEG_INFINITY, hi), (own_lo, f64::INFINITY))
+                    } else {
+                        ((lo, f64::INFINITY), (f64::NEG_INFINITY, own_hi))
+                    };
+                    cut(state, slot, range);
+                    cut(state, bound, back);
+                    state.facts.add(Linear::slot(slot).plus(&Linear::slot(bound), -1.0).times(sign));
+                }
+                None => {}
+            }
+        }
+    }
+
+    fn assume_invariants(&mut self, mut state: State) -> State {
+        let world = self.world;
+        let invariants = &world.project.invariants;
+        for at in 0..invariants.len() {
+            for base in self.invariant_bases(at) {
+                let unchanged = state.clone();
+                state = self.judge(state, at, base).0.unwrap_or(unchanged);
+            }
+        }
+        state
+    }
+
+    /// The instances for which an invariant can be judged here.
+    fn invariant_bases(&self, at: usize) -> Vec<Base> {
+        let invariant = &self.world.project.invariants[at];
+        if invariant.holds.is_none() {
+            return Vec::new();
+        }
+        let known = |base| invariant.variables.iter().any(|&variable| self.table.of_variable(variable, base).is_some());
+        if invariant.actor.is_none() {
+            return if known(Base::One) { vec![Base::One] } else { Vec::new() };
+        }
+        self.table.bases().into_iter().filter(|&base| known(base)).collect()
+    }
+
+    /// Splits a state by an invariant.
+    fn judge(&mut self, state: State, at: usize, base: Base) -> super::eval::Split {
+        let invariant = &self.world.project.invariants[at];
+        let Some(holds) = invariant.holds else { return (Some(state), None) };
+        let unit = std::mem::replace(&mut self.unit, &invariant.unit);
+        let quiet = std::mem::replace(&mut self.quiet, true);
+        self.foreign = Some(base);
+        let split = self.branch(state, holds);
+        self.foreign = None;
+        self.quiet = quiet;
+        self.unit = unit;
+        split
+    }
+
+    // ---- what the evaluation asks for ----
+
+    /// The slot of a place of the present unit.
+    #[must_use]
+    pub fn slot(&self, place: PlaceId) -> Option<Slot> {
+        if self.foreign.is_some() {
+            return match self.unit.place(place) {
+                Place::Variable(variable, base) => self.table.of_variable(variable, self.mapped(base)),
+                _ => None,
+            };
+        }
+        self.table.slot(Key::Place(place))
+    }
+
+    /// A base, with an invariant's own instance replaced by the one that it is judged for.
+    #[must_use]
+    pub fn mapped(&self, base: Base) -> Base {
+        match (self.foreign, base) {
+            (Some(base), Base::Own) => base,
+            _ => base,
+        }
+    }
+
+    /// Whether a listed instance is the script's own, and so certainly there.
+    #[must_use]
+    pub fn is_own(&self, instance: InstanceId) -> bool {
+        let actor = self.world.project.registry.instance(instance).of;
+        self.unit.owner == Some(actor) && !self.world.project.registry.is_many(actor)
+    }
+
+    /// Keeps an event.
+    pub fn event(&mut self, event: Event) {
+        if self.quiet {
+            return;
+        }
+        let key = match &event {
+            Event::Unset { at, .. } => (self.unit.tree.expr(*at).span, 0, 0),
+            Event::EmptyRef { at, .. } | Event::Absent { at, .. } => (self.unit.tree.expr(*at).span, 1, 0),
+            Event::Zero { at, .. } => (self.unit.tree.expr(*at).span, 2, 0),
+            Event::Outside { at, variable, end, .. } => (*at, 3 + u8::from(*end == End::Max), variable.0),
+            Event::Broken { at, invariant } => (*at, 5, invariant.0),
+            Event::Lost { at, place } => (*at, 6, place.0),
+            Event::StandIn { at, place } => (self.unit.tree.expr(*at).span, 7, place.0),
+            Event::OtherScene { at, variable } => (self.unit.tree.expr(*at).span, 8, variable.0),
+        };
+        if self.reported.insert(key) {
+            self.events.push(event);
+        }
+    }
+
+    /// Keeps how a test came out.
+    pub fn outcome(&mut self, test: ExprId, yes: bool, no: bool) {
+        if !self.quiet {
+            let kept = self.outcomes.entry(test).or_default();
+            kept.0 |= yes;
+            kept.1 |= no;
+        }
+    }
+
+    // ---- bodies ----
+
+    fn body(&mut self, graph: &'w Graph, entry: State) -> Vec<State> {
+        let mut left: Vec<State> = Vec::new();
+        let mut open: BTreeSet<BlockId> = BTreeSet::new();
+        let mut waiting: FxHashMap<BlockId, Vec<State>> = FxHashMap::default();
+        let mut heads: FxHashMap<BlockId, (State, u32)> = FxHashMap::default();
+        waiting.insert(BlockId(0), vec![entry]);
+        open.insert(BlockId(0));
+        while let Some(at) = open.pop_first() {
+            let states = waiting.remove(&at).unwrap_or_default();
+            let block = &graph.blocks[at.index()];
+            let states = if block.loop_head { self.at_head(&mut heads, at, states) } else { states };
+            for state in states {
+                let mut state = Some(state);
+                for step in &block.steps {
+                    state = state.and_then(|state| self.step(state, step));
+                }
+                let Some(state) = state else { continue };
+                for (next, state) in self.exit(state, &block.exit, block.exit_span, &mut left) {
+                    let parts = waiting.entry(next).or_default();
+                    self.arrive(parts, state);
+                    open.insert(next);
+                }
+            }
+        }
+        left
+    }
+
+    /// The states with which a loop's head is entered again: none once nothing grows.
+    fn at_head(&mut self, heads: &mut FxHashMap<BlockId, (State, u32)>, at: BlockId, states: Vec<State>) -> Vec<State> {
+        let Some(next) = states.into_iter().reduce(|a, b| a.join(&b)) else { return Vec::new() };
+        let Some((known, rounds)) = heads.get_mut(&at) else {
+            heads.insert(at, (next.clone(), 1));
+            return vec![next];
+        };
+        let joined = if *rounds < ROUNDS {
+            known.clone().join(&next)
+        } else if *rounds < ROUNDS * 10 {
+            known.widen(&next, &self.thresholds)
+        } else {
+            known.widen(&next, &[])
+        };
+        if joined == *known {
+            return Vec::new();
+        }
+        *rounds += 1;
+        *known = joined.clone();
+        vec![joined]
+    }
+
+    /// Adds a state to those at a point; states with the same suspect writes become one.
+    fn arrive(&self, parts: &mut Vec<State>, state: State) {
+        let suspects = self.suspects(&state);
+        if let Some(same) = parts.iter().position(|part| self.suspects(part) == suspects) {
+            let part = parts.swap_remove(same);
+            parts.push(part.join(&state));
+        } else if parts.len() < MOST_PARTS {
+            parts.push(state);
+        } else {
+            let part = parts.swap_remove(0);
+            parts.push(part.join(&state));
+        }
+    }
+
+    /// The unsettled writes that may have left a range or broken an invariant.
+    fn suspects(&self, state: &State) -> SmallVec<[(Slot, Span); 2]> {
+        let outside = |write: &&Write| {
+            let facts = &self.table.slots[write.slot as usize];
+            !self.within(state, write.slot)
+                || facts.bounds.iter().any(|&other| !self.within(state, other))
+                || facts.variable.is_some_and(|variable| self.world.in_invariant(variable))
+        };
+        state.writes.iter().filter(outside).map(|write| (write.slot, write.at)).collect()
+    }
+
+    fn within(&self, state: &State, slot: Slot) -> bool {
+        let facts = &self.table.slots[slot as usize];
+        [(facts.max, End::Max), (facts.min, End::Min)]
+            .into_iter()
+            .all(|(limit, end)| limit.is_none_or(|limit| beyond(state, slot, limit, end) <= 0.0))
+    }
+
+    fn exit(&mut self, state: State, exit: &Exit, span: Span, left: &mut Vec<State>) -> Vec<(BlockId, State)> {
+        let mut next = Vec::new();
+        match exit {
+            Exit::Goto(to) => next.push((*to, state)),
+            Exit::Branch { test, yes, no } => {
+                let (a, b) = self.branch(state, *test);
+                next.extend(a.map(|state| (*yes, state)));
+                next.extend(b.map(|state| (*no, state)));
+            }
+            Exit::Match { subject, arms, otherwise } => self.match_(state, *subject, arms, *otherwise, &mut next),
+            Exit::Fork { now, later, .. } => {
+                let mut after = state.clone();
+                after.writes.clear();
+                after.later = true;
+                next.push((*now, state));
+                if let Some(after) = self.wait(after, None) {
+                    next.push((*later, after));
+                }
+            }
+            Exit::Choose(choices) => self.choose(&state, choices, span, &mut next),
+            Exit::Each { place, filter, body, done, .. } => {
+                let mut inside = state.clone();
+                self.bind(&mut inside, *place);
+                let inside = match filter {
+                    Some(filter) => self.branch(inside, *filter).0,
+                    None => Some(inside),
+                };
+                next.extend(inside.map(|state| (*body, state)));
+                next.push((*done, state));
+            }
+            Exit::Repeat { body, done, .. } => {
+                next.push((*body, state.clone()));
+                next.push((*done, state));
+            }
+            Exit::Return(value) => self.return_(state, *value, span, left),
+            Exit::End => {
+                if state.later {
+                    self.end(state, span);
+                } else {
+                    left.push(state);
+                }
+            }
+            Exit::Restart | Exit::Gone => self.end(state, span),
+        }
+        if std::mem::take(&mut self.dead) {
+            next.clear();
+        }
+        next
+    }
+
+    fn return_(&mut self, mut state: State, value: Option<ExprId>, span: Span, left: &mut Vec<State>) {
+        if state.later {
+            return self.end(state, span);
+        }
+        if let Some(value) = value {
+            let forms = self.forms(&state, value);
+            let result = self.eval(&mut state, value);
+            if let Some(slot) = self.result_slot() {
+                self.put(&mut state, slot, Abstract::of(result), &forms.uppers, &forms.lowers);
+            }
+        }
+        left.push(state);
+    }
+
+    fn result_slot(&self) -> Option<Slot> {
+        self.results.last().copied().flatten()
+    }
+
+    fn match_(
+        &mut self,
+        state: State,
+        subject: ExprId,
+        arms: &[(Vec<ExprId>, BlockId)],
+        otherwise: Option<BlockId>,
+        next: &mut Vec<(BlockId, State)>,
+    ) {
+        let mut rest = Some(state);
+        for (tests, block) in arms {
+            for &test in tests {
+                let Some(state) = rest.take() else { break };
+                let (equal, different) = self.equals(state, subject, test);
+                next.extend(equal.map(|state| (*block, state)));
+                rest = different;
+            }
+        }
+        if let (Some(block), Some(state)) = (otherwise, rest) {
+            next.push((block, state));
+        }
+    }
+
+    fn choose(&mut self, state: &State, choices: &[(Option<ExprId>, BlockId)], span: Span, next: &mut Vec<(BlockId, State)>) {
+        for (when, block) in choices {
+            let offered = match when {
+                Some(when) => self.branch(state.clone(), *when).0,
+                None => Some(state.clone()),
+            };
+            if let Some(state) = offered.and_then(|state| self.wait(state, Some(span))) {
+                next.push((*block, state));
+            }
+        }
+    }
+
+    // ---- steps ----
+
+    fn step(&mut self, mut state: State, step: &Step) -> Option<State> {
+        let waited = self.reached.entry(step.span).or_insert(state.waited);
+        *waited &= state.waited;
+        match &step.kind {
+            StepKind::Assign { target, place, axis, op, value } => {
+                self.assign(&mut state, *target, *place, *axis, *op, *value, step.span);
+            }
+            StepKind::Clear { target, place } => self.clear(&mut state, *target, *place),
+            StepKind::Let { place, value } => self.let_(&mut state, *place, *value),
+            StepKind::Bind { place } => self.bind(&mut state, *place),
+            StepKind::Read(value) | StepKind::Note(value) => {
+                self.eval(&mut state, *value);
+            }
+            StepKind::Wait(waiting) => return self.wait_step(state, *waiting, step.span),
+            StepKind::Send { signal, arguments, to } => {
+                for (at, &argument) in arguments.iter().enumerate() {
+                    let value = self.eval(&mut state, argument);
+                    if let Some(signal) = signal {
+                        self.sent.push((*signal, at, value));
+                    }
+                }
+                if let Some(to) = to {
+                    self.eval(&mut state, *to);
+                }
+            }
+            StepKind::Show { text, .. } => self.show(&mut state, *text),
+            StepKind::Hide { .. } | StepKind::Go(_) => {}
+            StepKind::Spawn { actor, place } => {
+                self.settle(&mut state);
+                if let Some(actor) = actor {
+                    self.others_now(&mut state, *actor);
+                }
+                if let Some(place) = place {
+                    self.bind(&mut state, *place);
+                }
+            }
+            StepKind::Remove(what) => {
+                self.eval(&mut state, *what);
+                self.settle(&mut state);
+                self.remove(&mut state, *what);
+            }
+            StepKind::Call(call) => {
+                self.eval(&mut state, *call);
+            }
+        }
+        (!std::mem::take(&mut self.dead)).then_some(state)
+    }
+
+    fn remove(&mut self, state: &mut State, what: ExprId) {
+        let slot = match self.unit.meaning(what) {
+            Meaning::Value(place) => self.slot(place),
+            Meaning::Instance(instance) => self.table.slot(Key::Instance(instance)),
+            _ => None,
+        };
+        if let Some(slot) = slot {
+            state.values[slot as usize].value = Value::Ref { none: true, some: false };
+            if !state.removed.contains(&slot) {
+                state.removed.push(slot);
+            }
+        }
+    }
+
+    /// A name takes some instance, so what goes through it may be any such instance's.
+    fn bind(&mut self, state: &mut State, place: PlaceId) {
+        let Some(slot) = self.slot(place) else { return };
+        state.values[slot as usize] = Abstract::of(Value::Ref { none: false, some: true });
+        self.renew_dependents(state, slot);
+    }
+
+    fn renew_dependents(&mut self, state: &mut State, slot: Slot) {
+        let table = self.table;
+        for &other in &table.slots[slot as usize].dependents {
+            state.facts.forget(other);
+            state.values[other as usize] = self.world.entry_value(self.handler, &table.slots[other as usize]);
+            self.assume_range(state, other);
+            self.renew_dependents(state, other);
+        }
+    }
+
+    fn let_(&mut self, state: &mut State, place: PlaceId, value: ExprId) {
+        let forms = self.forms(state, value);
+        let before = state.clone();
+        let result = self.eval(state, value);
+        let Some(slot) = self.slot(place) else { return };
+        self.put(state, slot, Abstract::of(result), &forms.uppers, &forms.lowers);
+        self.sourced(state, slot, value, &before);
+        if self.unit.ty(value) == Type::Bool {
+            state.tests.retain(|(local, _)| *local != slot);
+            state.tests.push((slot, value));
+        }
+        self.copy_instance(state, slot, value);
+    }
+
+    /// A name that takes another's instance takes over what is known of its variables.
+    fn copy_instance(&mut self, state: &mut State, slot: Slot, value: ExprId) {
+        if self.table.slots[slot as usize].dependents.is_empty() {
+            return;
+        }
+        self.renew_dependents(state, slot);
+        let from = match self.unit.meaning(value) {
+            Meaning::Value(place) => Base::Held(place),
+            Meaning::Own => Base::Own,
+            Meaning::Instance(instance) => Base::Listed(instance),
+            _ => return,
+        };
+        for at in self.table.slots[slot as usize].dependents.clone() {
+            let known = self.table.slots[at as usize].variable.and_then(|variable| self.table.of_variable(variable, from));
+            if let Some(known) = known {
+                state.values[at as usize] = state.values[known as usize].clone();
+                let same = [Linear::slot(known)];
+                state.facts.assign(at, &same, &same);
+            }
+        }
+    }
+
+    /// Remembers what a local was worked out from.
+    fn sourced(&mut self, state: &mut State, slot: Slot, value: ExprId, before: &State) {
+        state.sources.retain(|source| source.local != slot);
+        for read in self.reads(value) {
+            if self.table.slots[read as usize].cell.is_some() {
+                state.sources.push(Source { local: slot, read, stale: false });
+            }
+            for source in before.sources.iter().filter(|source| source.local == read) {
+                state.sources.push(Source { local: slot, ..source.clone() });
+            }
+        }
+        state.sources.truncate(32);
+    }
+
+    /// The slots that an expression reads.
+    fn reads(&self, expr: ExprId) -> Vec<Slot> {
+        let mut reads = Vec::new();
+        super::access::walk_expr(self.unit, expr, &mut |inner| {
+            if let Some(slot) = self.unit.place_of(inner).and_then(|place| self.slot(place)) {
+                reads.push(slot);
+            }
+        });
+        reads
+    }
+
+    fn clear(&mut self, state: &mut State, target: ExprId, place: PlaceId) {
+        self.pass_through(state, place, target);
+        let Some(slot) = self.slot(place) else { return };
+        let ty = self.table.slots[slot as usize].ty;
+        let cleared = if matches!(ty, Type::Ref(_)) {
+            Abstract::of(Value::Ref { none: true, some: false })
+        } else {
+            Abstract { unset: true, set: false, stand_in: false, value: anything(ty) }
+        };
+        self.put(state, slot, cleared, &[], &[]);
+        self.seen_write(state, place, slot, |effect| effect.clears = true, None);
+        self.renew_dependents(state, slot);
+        state.writes.retain(|write| write.slot != slot);
+    }
+
+    #[allow(clippy::too_many_arguments, reason = "the parts of an assignment")]
+    fn assign(
+        &mut self,
+        state: &mut State,
+        target: ExprId,
+        place: PlaceId,
+        axis: Option<u8>,
+        op: AssignOp,
+        value: ExprId,
+        span: Span,
+    ) {
+        self.pass_through(state, place, target);
+        let slot = self.slot(place);
+        let reads_itself = op != AssignOp::Set || axis.is_some();
+        if reads_itself && axis.is_none() {
+            self.eval(state, target);
+        }
+        if op == AssignOp::Set {
+            self.judge_lost(state, place, value, span);
+        }
+        let (old_forms, forms) = (self.forms(state, target), self.forms(state, value));
+        let given = self.eval(state, value);
+        let Some(slot) = slot else { return };
+        let old = state.values[slot as usize].clone();
+        let (new, forms) = match (op, &old.value, &given) {
+            (_, _, _) if axis.is_some() => (anything(self.table.slots[slot as usize].ty), Forms::default()),
+            (AssignOp::Set, ..) => (given, forms),
+            (AssignOp::Add, Value::Num(a), Value::Num(b)) => (Value::Num(a.add(b)), old_forms.plus(&forms, 1.0)),
+            (AssignOp::Subtract, Value::Num(a), Value::Num(b)) => {
+                (Value::Num(a.sub(b)), old_forms.plus(&forms, -1.0))
+            }
+            (AssignOp::Multiply, Value::Num(a), Value::Num(b)) => (Value::Num(a.mul(b)), Forms::default()),
+            (AssignOp::Divide, Value::Num(a), Value::Num(b)) => {
+                let b = self.judge_divisor(state, b.clone(), value, value);
+                (Value::Num(a.div(&b)), Forms::default())
+            }
+            _ => (anything(self.table.slots[slot as usize].ty), Forms::default()),
+        };
+        let new = self.fitted(slot, new);
+        let moved = self.direction(state, slot, &forms, &old.value, &new);
+        self.write(state, slot, place, &new, &forms, moved, span);
+        if let Type::Ref(_) = self.table.slots[slot as usize].ty
+            && op == AssignOp::Set
+        {
+            self.copy_instance(state, slot, value);
+        }
+        if self.table.slots[slot as usize].cell.is_none() {
+            let before = state.clone();
+            if op == AssignOp::Set {
+                self.sourced(state, slot, value, &before);
+            }
+        }
+    }
+
+    /// A value as its variable's type and overflow keep it.
+    fn fitted(&self, slot: Slot, value: Value) -> Value {
+        let facts = &self.table.slots[slot as usize];
+        match (value, facts.ty) {
+            (Value::Num(num), Type::Number) => Value::Num(Num { int: false, ..num }),
+            (Value::Num(num), Type::Int) if !num.int => Value::Num(num.rounded(f64::floor)),
+            (value, _) => value,
+        }
+    }
+
+    /// Whether a write can move the value up, or down.
+    fn direction(&self, state: &State, slot: Slot, forms: &Forms, old: &Value, new: &Value) -> (bool, bool) {
+        let own = Linear::slot(slot);
+        let ends = |slot| state.ends(slot);
+        let mut up = !forms.uppers.iter().any(|form| state.facts.highest(&form.plus(&own, -1.0), &ends) <= 0.0);
+        let mut down = !forms.lowers.iter().any(|form| state.facts.highest(&own.plus(form, -1.0), &ends) <= 0.0);
+        if let (Value::Num(old), Value::Num(new)) = (old, new) {
+            up &= new.hi > old.lo;
+            down &= new.lo < old.hi;
+        }
+        (up, down)
+    }
+
+    #[allow(clippy::too_many_arguments, reason = "all that a write changes")]
+    fn write(
+        &mut self,
+        state: &mut State,
+        slot: Slot,
+        place: PlaceId,
+        new: &Value,
+        forms: &Forms,
+        moved: (bool, bool),
+        span: Span,
+    ) {
+        let before = state.ends(slot);
+        self.put(state, slot, Abstract::of(new.clone()), &forms.uppers, &forms.lowers);
+        let facts = &self.table.slots[slot as usize];
+        if let Some(variable) = facts.variable {
+            let overflow = self.world.project.registry.var(variable).overflow;
+            if overflow != Overflow::Error {
+                self.overflow(state, slot, overflow);
+            }
+            let after = state.ends(slot);
+            state.writes.retain(|write| write.slot != slot);
+            state.writes.push(Write { slot, at: span, before, after });
+            for &other in &facts.bounds {
+                self.follow_bound(state, other);
+            }
+        }
+        let value = state.values[slot as usize].value.clone();
+        let kept = value.clone();
+        self.seen_write(state, place, slot, |effect| {
+            (effect.up, effect.down) = moved;
+            effect.set = Some(kept.clone());
+        }, Some(value));
+    }
+
+    /// A variable that clamps or wraps stays within its range.
+    fn overflow(&self, state: &mut State, slot: Slot, overflow: Overflow) {
+        let Some(num) = state.num(slot).cloned() else { return };
+        let facts = &self.table.slots[slot as usize];
+        let (Some(low), Some(high)) = (self.limit(state, facts.min, End::Min), self.limit(state, facts.max, End::Max)) else {
+            return;
+        };
+        let fits = num.lo >= low.lo && num.hi <= high.hi;
+        let kept = match overflow {
+            Overflow::Wrap if fits => num,
+            Overflow::Wrap => Num::range(low.lo, high.hi, num.int),
+            _ => num.max(&low).min(&high),
+        };
+        if !self.within(state, slot) {
+            state.facts.forget(slot);
+        }
+        state.values[slot as usize].value = Value::Num(kept);
+        self.assume_range(state, slot);
+    }
+
+    fn limit(&self, state: &State, limit: Option<Limit>, end: End) -> Option<Num> {
+        Some(match limit {
+            Some(Limit::Number(value)) => Num::constant(value, value.fract() == 0.0),
+            Some(Limit::Slot(slot)) => state.num(slot)?.clone(),
+            None if end == End::Min => Num::range(f64::NEG_INFINITY, f64::NEG_INFINITY, false),
+            None => Num::range(f64::INFINITY, f64::INFINITY, false),
+        })
+    }
+
+    /// With `clamp`, a value moves with a bound that moves.
+    fn follow_bound(&self, state: &mut State, slot: Slot) {
+        let Some(variable) = self.table.slots[slot as usize].variable else { return };
+        if self.world.project.registry.var(variable).overflow == Overflow::Clamp && !self.within(state, slot) {
+            self.overflow(state, slot, Overflow::Clamp);
+        }
+    }
+
+    /// Gives a slot a value, and those that may be the same place the chance of it.
+    fn put(&mut self, state: &mut State, slot: Slot, value: Abstract, uppers: &[Linear], lowers: &[Linear]) {
+        state.facts.assign(slot, uppers, lowers);
+        let unit = self.unit;
+        let table = self.table;
+        state.tests.retain(|(local, test)| {
+            let mut touched = *local == slot;
+            super::access::walk_expr(unit, *test, &mut |inner| {
+                if let Some(place) = unit.place_of(inner) {
+                    let read = table.slot(Key::Place(place));
+                    touched |= read == Some(slot) || read.is_some_and(|read| table.slots[slot as usize].aliases.contains(&read));
+                }
+            });
+            !touched
+        });
+        for &alias in &self.table.slots[slot as usize].aliases {
+            state.facts.forget(alias);
+            let joined = state.values[alias as usize].join(&value);
+            state.values[alias as usize] = joined;
+        }
+        state.values[slot as usize] = value;
+    }
+
+    fn seen_write(&mut self, state: &State, place: PlaceId, slot: Slot, fill: impl FnOnce(&mut Effect), value: Option<Value>) {
+        let Some(cell) = self.table.slots[slot as usize].cell else { return };
+        let own = match self.unit.place(place) {
+            Place::Private(_) | Place::Variable(_, Base::Own) => true,
+            Place::Variable(_, Base::Listed(instance)) => self.is_own(instance),
+            _ => false,
+        };
+        let mut effect = Effect::none(self.handler);
+        effect.own = own;
+        effect.after_wait = state.waited || state.later;
+        fill(&mut effect);
+        self.seen.push(Seen { cell, effect, value });
+    }
+
+    /// A value worked out from what was read before a wait overwrites what others did meanwhile.
+    fn judge_lost(&mut self, state: &State, place: PlaceId, value: ExprId, span: Span) {
+        let Some(slot) = self.slot(place) else { return };
+        if self.table.slots[slot as usize].cell.is_none() {
+            return;
+        }
+        let reads = self.reads(value);
+        let lost = state.sources.iter().any(|source| source.stale && source.read == slot && reads.contains(&source.local));
+        if lost {
+            self.event(Event::Lost { at: span, place });
+        }
+    }
+
+    fn show(&mut self, state: &mut State, text: ExprId) {
+        let mut printed = Vec::new();
+        if let ExprKind::Text(parts) = &self.unit.tree.expr(text).kind {
+            for part in parts {
+                if let TextPart::Token { value, .. } = part {
+                    super::access::walk_expr(self.unit, *value, &mut |inner| {
+                        if let Some(place) = self.unit.place_of(inner) {
+                            printed.push((inner, place));
+                        }
+                    });
+                }
+            }
+        }
+        self.eval(state, text);
+        for (at, place) in printed {
+            let Some(slot) = self.slot(place) else { continue };
+            if state.values[slot as usize].stand_in {
+                self.event(Event::StandIn { at, place });
+            }
+            self.settle_only(state, slot);
+        }
+    }
+
+    // ---- settling ----
+
+    /// Others can see what was written: ranges and invariants are judged.
+    fn settle(&mut self, state: &mut State) {
+        let writes = state.writes.clone();
+        for write in &writes {
+            self.settle_range(state, write.slot);
+            let bounded = self.table.slots[write.slot as usize].bounds.clone();
+            for other in bounded {
+                self.settle_range(state, other);
+            }
+        }
+        self.settle_invariants(state, &writes);
+        state.writes.clear();
+    }
+
+    fn settle_only(&mut self, state: &State, slot: Slot) {
+        if state.writes.iter().any(|write| write.slot == slot) {
+            self.settle_range(state, slot);
+        }
+    }
+
+    fn settle_range(&mut self, state: &State, slot: Slot) {
+        let facts = &self.table.slots[slot as usize];
+        let Some(variable) = facts.variable else { return };
+        if self.world.project.registry.var(variable).overflow != Overflow::Error {
+            return;
+        }
+        for (limit, end) in [(facts.max, End::Max), (facts.min, End::Min)] {
+            let Some(limit) = limit else { continue };
+            if beyond(state, slot, limit, end) <= 0.0 {
+                continue;
+            }
+            let bound = match limit {
+                Limit::Slot(bound) => Some(bound),
+                Limit::Number(_) => None,
+            };
+            // The last write to the variable or to its bound is the one that made it.
+            let write = state.writes.iter().rev().find(|write| write.slot == slot || Some(write.slot) == bound);
+            let Some(write) = write else { continue };
+            let limits = match limit {
+                Limit::Number(value) => (value, value),
+                Limit::Slot(bound) => state.ends(bound),
+            };
+            let written = self.table.slots[write.slot as usize].variable.unwrap_or(variable);
+            self.event(Event::Outside {
+                at: write.at,
+                written,
+                variable,
+                end,
+                before: write.before,
+                after: write.after,
+                limit: limits,
+            });
+        }
+    }
+
+    fn settle_invariants(&mut self, state: &State, writes: &[Write]) {
+        for at in 0..self.world.project.invariants.len() {
+            let named = &self.world.project.invariants[at].variables;
+            let touched = |write: &&Write| {
+                self.table.slots[write.slot as usize].variable.is_some_and(|variable| named.contains(&variable))
+            };
+            let Some(last) = writes.iter().rev().find(touched).cloned() else { continue };
+            for base in self.invariant_bases(at) {
+                let mut clean = state.clone();
+                clean.writes.clear();
+                if self.judge(clean, at, base).1.is_some() && self.concerns(&last, at, base) {
+                    let invariant = InvariantId::at(at);
+                    let own = writes.iter().rev().find(|write| self.concerns(write, at, base)).unwrap_or(&last);
+                    self.event(Event::Broken { at: own.at, invariant });
+                }
+            }
+        }
+    }
+
+    /// Whether a write is to a variable of the instance that an invariant is judged for.
+    fn concerns(&self, write: &Write, at: usize, base: Base) -> bool {
+        let named = &self.world.project.invariants[at].variables;
+        named.iter().any(|&variable| {
+            let slots = [self.table.of_variable(variable, base), self.table.of_variable(variable, Base::One)];
+            slots.contains(&Some(write.slot))
+        })
+    }
+
+    /// An activation, or an `after` block, is through.
+    fn end(&mut self, mut state: State, span: Span) {
+        self.settle(&mut state);
+        if self.keep_pauses {
+            self.pauses.push(Pause { wait: None, at: span, state });
+        }
+    }
+
+    // ---- waiting ----
+
+    fn wait_step(&mut self, mut state: State, waiting: Waiting, span: Span) -> Option<State> {
+        match waiting {
+            Waiting::Answer => Some(state), // Each choice is tested as it is asked, then waits.
+            Waiting::Time(duration) => {
+                if let Duration::Seconds(value) = duration {
+                    self.eval(&mut state, value);
+                }
+                self.wait(state, Some(span))
+            }
+            Waiting::Until(test) => {
+                let state = self.wait(state, Some(span))?;
+                self.branch(state, test).0
+            }
+        }
+    }
+
+    /// Settles, then lets others do what they can.
+    fn wait(&mut self, mut state: State, span: Option<Span>) -> Option<State> {
+        if let Some(span) = span {
+            self.settle(&mut state);
+            if self.keep_pauses {
+                self.pauses.push(Pause { wait: Some(span), at: span, state: state.clone() });
+            }
+        }
+        let effects = self.world.effects_while_waiting(self, &state);
+        self.apply(&mut state, &effects);
+        for slot in 0..self.table.slots.len() {
+            self.after_wait(&mut state, slot);
+        }
+        state.waited = true;
+        self.assume_ranges(&mut state);
+        Some(self.assume_invariants(state))
+    }
+
+    /// What a wait does to slots that are no cells: names whose instance may be gone, and the scene.
+    fn after_wait(&self, state: &mut State, slot: usize) {
+        let facts = &self.table.slots[slot];
+        match (facts.key, facts.ty) {
+            (Key::Scene | Key::Instance(_), _) => {
+                state.values[slot] = self.world.entry_value(self.handler, facts);
+            }
+            (Key::Place(_), Type::Ref(of)) if self.world.may_vanish(self.unit, of) => {
+                if let Value::Ref { some: true, .. } = state.values[slot].value {
+                    state.values[slot].value = Value::Ref { none: true, some: true };
+                }
+            }
+            _ => {}
+        }
+    }
+
+    /// What the `spawn` handlers of an actor do at once.
+    fn others_now(&mut self, state: &mut State, actor: OwnerId) {
+        let effects = self.world.effects_of_spawning(actor);
+        self.apply(state, &effects);
+    }
+
+    /// Joins what others do into the slots that they can touch.
+    pub fn apply(&mut self, state: &mut State, effects: &FxHashMap<CellId, Vec<Effect>>) {
+        let table = self.table;
+        for (at, facts) in table.slots.iter().enumerate() {
+            let slot = Slot::try_from(at).unwrap_or(Slot::MAX);
+            let Some(changes) = facts.cell.and_then(|cell| effects.get(&cell)) else { continue };
+            for source in state.sources.iter_mut().filter(|source| source.read == slot) {
+                source.stale = true;
+            }
+            let reach = self.world.reach(facts);
+            let changed = super::world::after_effects(&state.values[at], &reach, changes);
+            let (up, down) = changes.iter().fold((false, false), |(up, down), effect| (up | effect.up, down | effect.down));
+            state.facts.loosen(slot, up, down);
+            state.values[at] = changed;
+            let unit = self.unit;
+            state.tests.retain(|(_, test)| {
+                let mut touched = false;
+                super::access::walk_expr(unit, *test, &mut |inner| {
+                    touched |= unit.place_of(inner).and_then(|place| table.slot(Key::Place(place))) == Some(slot);
+                });
+                !touched
+            });
+            if matches!(facts.ty, Type::Ref(_)) {
+                self.renew_dependents(state, slot);
+            }
+        }
+    }
+
+    // ---- procedures ----
+
+    /// Runs a procedure in place.
+    pub fn call(&mut self, state: &mut State, expr: ExprId, id: ProcId, arguments: &[ExprId]) -> Value {
+        let facts = &self.unit.procedures[id.index()];
+        let mut given = Vec::with_capacity(arguments.len());
+        for &argument in arguments {
+            let forms = self.forms(state, argument);
+            let value = self.eval(state, argument);
+            given.push((argument, value, forms));
+        }
+        let result = self.table.slot(Key::Result(expr));
+        self.calls += 1;
+        if self.stack.contains(&id) || self.calls > MOST_CALLS {
+            return self.call_unseen(state, expr, id);
+        }
+        for (local, (argument, value, forms)) in facts.parameters.iter().zip(given) {
+            let place = self.unit.local_places[local.0 as usize];
+            if let Some(slot) = self.slot(place) {
+                let value = self.fitted(slot, value);
+                self.put(state, slot, Abstract::of(value), &forms.uppers, &forms.lowers);
+                let before = state.clone();
+                self.sourced(state, slot, argument, &before);
+                self.copy_instance(state, slot, argument);
+            }
+        }
+        let graph = self.world.procedure_graph(self.script, id);
+        self.stack.push(id);
+        self.results.push(result);
+        let mut entry = state.clone();
+        entry.later = false; // The end of the procedure's body comes back here, also inside an `after`.
+        let ends = self.body(graph, entry);
+        self.results.pop();
+        self.stack.pop();
+        let joined = ends.into_iter().reduce(|a, b| a.join(&b));
+        let later = state.later;
+        match joined {
+            Some(joined) => *state = State { later, ..joined },
+            None => self.dead = true,
+        }
+        match result {
+            Some(slot) => state.values[slot as usize].value.clone(),
+            None => anything(self.unit.ty(expr)),
+        }
+    }
+
+    /// A call that is not gone into: everything that it may write can have any value it ever has.
+    fn call_unseen(&mut self, state: &mut State, expr: ExprId, id: ProcId) -> Value {
+        let written = self.world.written_by(self.script, id);
+        for (at, facts) in self.table.slots.iter().enumerate() {
+            if facts.cell.is_some_and(|cell| written.contains(&cell)) {
+                let slot = Slot::try_from(at).unwrap_or(Slot::MAX);
+                state.facts.forget(slot);
+                let reach = self.world.reach(facts);
+                state.values[at] = state.values[at].join(&Abstract::of(reach));
+            }
+        }
+        if self.unit.procedures[id.index()].waits {
+            state.waited = true;
+        }
+        self.assume_ranges(state);
+        anything(self.unit.ty(expr))
+    }
+}
+
+/// How far a slot can lie beyond a limit, at most; zero or less where it can't.
+fn beyond(state: &State, slot: Slot, limit: Limit, end: End) -> f64 {
+    let own = Linear::slot(slot);
+    let form = match limit {
+        Limit::Number(value) => own.plus(&Linear::constant(value), -1.0),
+        Limit::Slot(bound) => own.plus(&Linear::slot(bound), -1.0),
+    };
+    let form = if end == End::Max { form } else { form.times(-1.0) };
+    state.facts.highest(&form, &|slot| state.ends(slot))
+}
+
+fn cut(state: &mut State, slot: Slot, (lo, hi): (f64, f64)) {
+    if let Value::Num(num) = &state.values[slot as usize].value
+        && let Some(kept) = num.meet(&Num::range(lo, hi, num.int))
+    {
+        state.values[slot as usize].value = Value::Num(kept);
+    }
+}

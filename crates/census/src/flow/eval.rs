@@ -1,0 +1,822 @@
+//! Working out expressions and tests over abstract values.
+//!
+//! [`Run::branch`] is the centre: it splits a state by a test into what is known where it comes out true and where it
+//! comes out false. On the way every read is judged: an unset variable, an empty `ref` or a divisor of zero becomes an
+//! [`Event`], and the state goes on as if that fault had not happened, so that one mistake is reported once.
+
+use super::engine::{Event, Key, Run};
+use super::linear::{Linear, Slot};
+use super::state::State;
+use super::value::{Abstract, Num, Value};
+use crate::project::builtin::Builtin;
+use crate::project::{Base, Meaning, Place, PlaceId};
+use crate::registry::{Bound, Type};
+use crate::script::ast::*;
+use smallvec::{SmallVec, smallvec};
+
+/// Linear forms that a number lies between.
+#[derive(Clone, Default)]
+pub struct Forms {
+    /// It is at most each of these.
+    pub uppers: SmallVec<[Linear; 2]>,
+    /// It is at least each of these.
+    pub lowers: SmallVec<[Linear; 2]>,
+}
+
+impl Forms {
+    fn exactly(form: Linear) -> Self {
+        Self { uppers: smallvec![form.clone()], lowers: smallvec![form] }
+    }
+
+    fn map(&self, f: impl Fn(&Linear) -> Linear) -> Self {
+        Self { uppers: self.uppers.iter().map(&f).collect(), lowers: self.lowers.iter().map(&f).collect() }
+    }
+
+    fn scaled(&self, by: f64) -> Self {
+        let scaled = self.map(|form| form.times(by));
+        if by < 0.0 { Self { uppers: scaled.lowers, lowers: scaled.uppers } } else { scaled }
+    }
+
+    /// `self + by · other`
+    #[must_use]
+    pub fn plus(&self, other: &Self, by: f64) -> Self {
+        let (up, down) = if by < 0.0 { (&other.lowers, &other.uppers) } else { (&other.uppers, &other.lowers) };
+        let cross = |a: &SmallVec<[Linear; 2]>, b: &SmallVec<[Linear; 2]>| {
+            a.iter().flat_map(|a| b.iter().map(move |b| a.plus(b, by))).take(4).collect()
+        };
+        Self { uppers: cross(&self.uppers, up), lowers: cross(&self.lowers, down) }
+    }
+}
+
+/// What is known where a test comes out true, and where it comes out false.
+pub type Split = (Option<State>, Option<State>);
+
+/// The join of two ways, either of which may not be there.
+#[must_use]
+pub fn join_ways(a: Option<State>, b: Option<State>) -> Option<State> {
+    match (a, b) {
+        (Some(a), Some(b)) => Some(a.join(&b)),
+        (a, b) => a.or(b),
+    }
+}
+
+/// Anything of a type.
+#[must_use]
+pub fn anything(ty: Type) -> Value {
+    match ty {
+        Type::Bool => Value::Bool { yes: true, no: true },
+        Type::Int => Value::Num(Num::all(true)),
+        Type::Number => Value::Num(Num::all(false)),
+        Type::Text | Type::Enum(_) => Value::Text(None),
+        Type::Ref(_) => Value::Ref { none: true, some: true },
+        Type::Unknown | Type::Vec2 | Type::Vec3 => Value::Other,
+    }
+}
+
+impl Run<'_, '_> {
+    // ---- reading places ----
+
+    /// Judges the way to a place: the instances that it goes through must be there.
+    pub fn pass_through(&mut self, state: &mut State, place: PlaceId, at: ExprId) {
+        match self.unit.place(place) {
+            Place::Variable(_, Base::Held(held)) => {
+                self.read_place(state, held, at, true);
+                if let Some(slot) = self.slot(held)
+                    && let Value::Ref { none: true, .. } = state.values[slot as usize].value
+                {
+                    self.event(Event::EmptyRef { held, at });
+                    state.values[slot as usize].value = Value::Ref { none: false, some: true };
+                }
+            }
+            Place::Variable(_, Base::Listed(instance)) if !self.is_own(instance) => {
+                if let Some(slot) = self.table.slot(Key::Instance(instance))
+                    && let Value::Ref { none: true, .. } = self.presence(state, instance, slot)
+                {
+                    self.event(Event::Absent { instance, at });
+                    state.values[slot as usize].value = Value::Ref { none: false, some: true };
+                }
+            }
+            Place::Variable(variable, Base::One) => self.judge_scene(state, variable, at),
+            _ => {}
+        }
+    }
+
+    /// A scene's variable exists while its scene is loaded.
+    fn judge_scene(&mut self, state: &mut State, variable: crate::registry::VarId, at: ExprId) {
+        let registry = &self.world.project.registry;
+        let facts = registry.var(variable);
+        if facts.scope != crate::registry::Scope::Scene {
+            return;
+        }
+        let scene = facts.owner.0;
+        let slot = self.table.scene as usize;
+        if let Value::Text(Some(scenes)) = &state.values[slot].value
+            && scenes.as_slice() != [scene]
+        {
+            self.event(Event::OtherScene { at, variable });
+            state.values[slot].value = Value::Text(Some(smallvec![scene]));
+        }
+    }
+
+    /// Whether a listed instance is there: not removed, and its scene loaded.
+    fn presence(&self, state: &State, instance: crate::registry::InstanceId, slot: Slot) -> Value {
+        let present = state.value(slot).value.clone();
+        let Some(scene) = self.world.project.registry.instance(instance).scene else { return present };
+        let loaded = match &state.value(self.table.scene).value {
+            Value::Text(Some(scenes)) => scenes.as_slice() == [scene.0],
+            _ => false,
+        };
+        match present {
+            Value::Ref { none: true, some: true } if loaded && !self.world.removable(self.world.project.registry.instance(instance).of) => {
+                Value::Ref { none: false, some: true }
+            }
+            other => other,
+        }
+    }
+
+    /// Reads a place; `quiet` leaves out the judgement of the place itself.
+    fn read_place(&mut self, state: &mut State, place: PlaceId, at: ExprId, is_ref: bool) -> Abstract {
+        self.pass_through(state, place, at);
+        let Some(slot) = self.slot(place) else {
+            return Abstract::of(anything(self.unit.place_types[place.index()]));
+        };
+        if state.values[slot as usize].unset && !is_ref {
+            self.event(Event::Unset { place, at, cleared: state.values[slot as usize].set });
+            state.values[slot as usize].unset = false;
+            if !state.values[slot as usize].set {
+                let ty = self.unit.place_types[place.index()];
+                state.values[slot as usize] = Abstract::of(anything(ty));
+            }
+        }
+        state.values[slot as usize].clone()
+    }
+
+    // ---- values ----
+
+    /// The value of an expression. Faults on the way become events.
+    pub fn eval(&mut self, state: &mut State, expr: ExprId) -> Value {
+        let unit = self.unit;
+        match &unit.tree.expr(expr).kind {
+            ExprKind::Error => Value::Other,
+            #[allow(clippy::cast_precision_loss, reason = "the ends of 64 bits are rounded outward")]
+            ExprKind::Int(value) => Value::Num(Num::constant(*value as f64, true)),
+            ExprKind::Float(value) => Value::Num(Num::constant(*value, false)),
+            ExprKind::Bool(value) => Value::Bool { yes: *value, no: !*value },
+            ExprKind::None => Value::Ref { none: true, some: false },
+            ExprKind::Text(parts) => self.eval_text(state, parts),
+            ExprKind::Path(_) => self.eval_path(state, expr),
+            ExprKind::Unary(UnaryOp::Not, _) | ExprKind::Is { .. } => self.eval_test(state, expr),
+            ExprKind::Unary(op, operand) => match (op, self.eval(state, *operand)) {
+                (UnaryOp::Minus, Value::Num(num)) => Value::Num(num.neg()),
+                (_, value) => value,
+            },
+            ExprKind::Binary(op, left, right) => match op {
+                BinaryOp::Add | BinaryOp::Subtract | BinaryOp::Multiply | BinaryOp::Divide | BinaryOp::Remainder => {
+                    let a = self.eval(state, *left);
+                    let b = self.eval(state, *right);
+                    self.arithmetic(state, *op, a, b, expr, *right)
+                }
+                _ => self.eval_test(state, expr),
+            },
+            ExprKind::Call(_, arguments) => self.eval_call(state, expr, arguments),
+        }
+    }
+
+    fn eval_test(&mut self, state: &mut State, expr: ExprId) -> Value {
+        let (yes, no) = self.branch(state.clone(), expr);
+        let value = Value::Bool { yes: yes.is_some(), no: no.is_some() };
+        if let Some(joined) = join_ways(yes, no) {
+            *state = joined;
+        }
+        value
+    }
+
+    fn eval_text(&mut self, state: &mut State, parts: &[TextPart]) -> Value {
+        for part in parts {
+            if let TextPart::Token { value, .. } = part {
+                self.eval(state, *value);
+            }
+        }
+        match parts {
+            [TextPart::Plain(text)] => {
+                Value::Text(self.world.symbols.get(text.as_str()).map(|&symbol| smallvec![symbol]))
+            }
+            _ => Value::Text(None),
+        }
+    }
+
+    fn eval_path(&mut self, state: &mut State, expr: ExprId) -> Value {
+        match self.unit.meaning(expr) {
+            Meaning::Value(place) => self.read_place(state, place, expr, false).value,
+            Meaning::Axis(place, _) => {
+                self.read_place(state, place, expr, false);
+                Value::Num(Num::all(false))
+            }
+            Meaning::Bound(place, end) => {
+                self.pass_through(state, place, expr);
+                self.bound_value(state, place, end)
+            }
+            Meaning::Own => Value::Ref { none: false, some: true },
+            Meaning::Instance(instance) => match self.table.slot(Key::Instance(instance)) {
+                Some(slot) => self.presence(state, instance, slot),
+                None => Value::Ref { none: true, some: true },
+            },
+            _ => anything(self.unit.ty(expr)),
+        }
+    }
+
+    fn bound_value(&self, state: &State, place: PlaceId, end: crate::registry::End) -> Value {
+        let Place::Variable(variable, base) = self.unit.place(place) else { return Value::Other };
+        match self.world.project.registry.var(variable).bound(end) {
+            Some(Bound::Number(value)) => {
+                Value::Num(Num::constant(*value, self.unit.place_types[place.index()] == Type::Int))
+            }
+            Some(Bound::Variable(other)) => match self.bound_slot(*other, base) {
+                Some(slot) => state.value(slot).value.clone(),
+                None => Value::Num(Num::all(false)),
+            },
+            None => Value::Other,
+        }
+    }
+
+    fn bound_slot(&self, bound: crate::registry::VarId, base: Base) -> Option<Slot> {
+        let base = if self.world.project.registry.var(bound).scope == crate::registry::Scope::Instance { self.mapped(base) } else { Base::One };
+        self.table.of_variable(bound, base)
+    }
+
+    fn arithmetic(&mut self, state: &mut State, op: BinaryOp, a: Value, b: Value, expr: ExprId, divisor: ExprId) -> Value {
+        let (Value::Num(a), Value::Num(b)) = (a, b) else { return anything(self.unit.ty(expr)) };
+        Value::Num(match op {
+            BinaryOp::Add => a.add(&b),
+            BinaryOp::Subtract => self.tightened(state, a.sub(&b), expr),
+            BinaryOp::Multiply => a.mul(&b),
+            _ => {
+                let b = self.judge_divisor(state, b, divisor, expr);
+                if op == BinaryOp::Divide { a.div(&b) } else { a.rem(&b) }
+            }
+        })
+    }
+
+    /// A difference may be known better from the facts than from the two ranges.
+    fn tightened(&mut self, state: &State, num: Num, expr: ExprId) -> Num {
+        if state.facts.is_empty() {
+            return num;
+        }
+        let forms = self.forms(state, expr);
+        let ends = |slot| state.ends(slot);
+        let hi = forms.uppers.iter().map(|form| state.facts.highest(form, &ends)).fold(num.hi, f64::min);
+        let lo = forms.lowers.iter().map(|form| -state.facts.highest(&form.times(-1.0), &ends)).fold(num.lo, f64::max);
+        if lo > hi {
+            return num;
+        }
+        num.meet(&Num::range(lo, hi, false)).unwrap_or(num)
+    }
+
+    /// A divisor that may be zero is an event; what follows takes it not to be.
+    pub fn judge_divisor(&mut self, state: &mut State, divisor: Num, at: ExprId, division: ExprId) -> Num {
+        if !divisor.contains(0.0) {
+            return divisor;
+        }
+        // A relation may keep it from zero where its range does not.
+        let forms = self.forms(state, at);
+        let ends = |slot| state.ends(slot);
+        let above = forms.lowers.iter().any(|form| state.facts.highest(&form.times(-1.0), &ends) < 0.0);
+        let below = forms.uppers.iter().any(|form| state.facts.highest(form, &ends) < 0.0);
+        if above || below {
+            return divisor.without(0.0).unwrap_or(divisor);
+        }
+        self.event(Event::Zero { divisor: at, at: division, range: (divisor.lo, divisor.hi) });
+        let rest = divisor.without(0.0).unwrap_or_else(|| divisor.clone());
+        if let (Meaning::Value(place), true) = (self.unit.meaning(at), divisor.lo != divisor.hi)
+            && let Some(slot) = self.slot(place)
+        {
+            state.values[slot as usize].value = Value::Num(rest.clone());
+        }
+        rest
+    }
+
+    fn eval_call(&mut self, state: &mut State, expr: ExprId, arguments: &[ExprId]) -> Value {
+        let builtin = match self.unit.meaning(expr) {
+            Meaning::Procedure(id) => return self.call(state, expr, id, arguments),
+            Meaning::Builtin(builtin) => builtin,
+            _ => {
+                for &argument in arguments {
+                    self.eval(state, argument);
+                }
+                return anything(self.unit.ty(expr));
+            }
+        };
+        if builtin == Builtin::Count {
+            return Value::Num(Num::range(0.0, f64::INFINITY, true));
+        }
+        let values: SmallVec<[Value; 4]> = arguments.iter().map(|&argument| self.eval(state, argument)).collect();
+        let nums: SmallVec<[Num; 4]> =
+            values.iter().filter_map(|value| if let Value::Num(num) = value { Some(num.clone()) } else { None }).collect();
+        let value = match (builtin, &nums[..]) {
+            (Builtin::Abs, [x]) => x.abs(),
+            (Builtin::Floor, [x]) => x.rounded(f64::floor),
+            (Builtin::Ceil, [x]) => x.rounded(f64::ceil),
+            (Builtin::Round, [x]) => x.rounded(f64::round),
+            (Builtin::Min, [first, rest @ ..]) => rest.iter().fold(first.clone(), |least, x| least.min(x)),
+            (Builtin::Max, [first, rest @ ..]) => rest.iter().fold(first.clone(), |most, x| most.max(x)),
+            (Builtin::Clamp, [x, low, high]) => x.max(low).min(high),
+            (Builtin::Random, [low, high]) => {
+                Num::range(low.lo.min(high.lo), low.hi.max(high.hi), low.int && high.int)
+            }
+            (Builtin::Length, _) => Num::range(0.0, f64::INFINITY, true),
+            (Builtin::TickLength, _) => Num::constant(1.0 / self.world.project.config.tick_rate, false),
+            (Builtin::Chance, [p]) => return Value::Bool { yes: p.hi > 0.0, no: p.lo < 1.0 },
+            _ => return anything(self.unit.ty(expr)),
+        };
+        Value::Num(value)
+    }
+
+    // ---- linear forms ----
+
+    /// The forms that a numeric expression lies between.
+    pub fn forms(&self, state: &State, expr: ExprId) -> Forms {
+        let unit = self.unit;
+        match &unit.tree.expr(expr).kind {
+            #[allow(clippy::cast_precision_loss, reason = "constants beyond 2⁵³ only loosen a form")]
+            ExprKind::Int(value) => Forms::exactly(Linear::constant(*value as f64)),
+            ExprKind::Float(value) => Forms::exactly(Linear::constant(*value)),
+            ExprKind::Path(_) => self.path_forms(expr),
+            ExprKind::Unary(UnaryOp::Minus, operand) => self.forms(state, *operand).scaled(-1.0),
+            ExprKind::Unary(UnaryOp::Plus, operand) => self.forms(state, *operand),
+            ExprKind::Binary(op, left, right) => self.binary_forms(state, *op, *left, *right),
+            ExprKind::Call(_, arguments) => self.call_forms(state, expr, arguments),
+            _ => Forms::default(),
+        }
+    }
+
+    fn path_forms(&self, expr: ExprId) -> Forms {
+        match self.unit.meaning(expr) {
+            Meaning::Value(place) if self.unit.ty(expr).is_numeric() => {
+                self.slot(place).map_or_else(Forms::default, |slot| Forms::exactly(Linear::slot(slot)))
+            }
+            Meaning::Bound(place, end) => {
+                let Place::Variable(variable, base) = self.unit.place(place) else { return Forms::default() };
+                match self.world.project.registry.var(variable).bound(end) {
+                    Some(Bound::Number(value)) => Forms::exactly(Linear::constant(*value)),
+                    Some(Bound::Variable(other)) => self
+                        .bound_slot(*other, base)
+                        .map_or_else(Forms::default, |slot| Forms::exactly(Linear::slot(slot))),
+                    None => Forms::default(),
+                }
+            }
+            _ => Forms::default(),
+        }
+    }
+
+    fn binary_forms(&self, state: &State, op: BinaryOp, left: ExprId, right: ExprId) -> Forms {
+        match op {
+            BinaryOp::Add | BinaryOp::Subtract => {
+                let by = if op == BinaryOp::Add { 1.0 } else { -1.0 };
+                self.forms(state, left).plus(&self.forms(state, right), by)
+            }
+            BinaryOp::Multiply => match (self.known(state, left), self.known(state, right)) {
+                (_, Some(by)) => self.forms(state, left).scaled(by),
+                (Some(by), _) => self.forms(state, right).scaled(by),
+                _ => Forms::default(),
+            },
+            BinaryOp::Divide => match self.known(state, right) {
+                Some(by) if by != 0.0 => self.forms(state, left).scaled(1.0 / by),
+                _ => Forms::default(),
+            },
+            BinaryOp::Remainder => {
+                // A divisor above zero: the rest lies from zero up to it, and is no more than a dividend not below zero.
+                let divisor = self.forms(state, right);
+                let ends = |slot| state.ends(slot);
+                let positive = divisor.lowers.iter().any(|form| state.facts.highest(&form.times(-1.0), &ends) < 0.0);
+                if !positive {
+                    return Forms::default();
+                }
+                let whole = self.unit.ty(left) == Type::Int && self.unit.ty(right) == Type::Int;
+                let inside = Linear::constant(if whole { -1.0 } else { 0.0 });
+                let mut forms = divisor.map(|form| form.plus(&inside, 1.0));
+                forms.lowers = smallvec![Linear::constant(0.0)];
+                forms
+            }
+            _ => Forms::default(),
+        }
+    }
+
+    /// The one value of an expression that can have no other.
+    fn known(&self, state: &State, expr: ExprId) -> Option<f64> {
+        let forms = self.forms(state, expr);
+        let form = forms.uppers.first()?;
+        if forms.uppers.len() != 1 || forms.lowers.first() != Some(form) {
+            return None;
+        }
+        let mut sum = form.constant;
+        for &(slot, factor) in &form.terms {
+            sum += factor * state.num(slot)?.single()?;
+        }
+        Some(sum)
+    }
+
+    fn call_forms(&self, state: &State, expr: ExprId, arguments: &[ExprId]) -> Forms {
+        let builtin = match self.unit.meaning(expr) {
+            Meaning::Builtin(builtin) => builtin,
+            Meaning::Procedure(_) => {
+                let slot = self.table.slot(Key::Result(expr));
+                return slot.map_or_else(Forms::default, |slot| Forms::exactly(Linear::slot(slot)));
+            }
+            _ => return Forms::default(),
+        };
+        let of = |at: usize| self.forms(state, arguments[at]);
+        match (builtin, arguments.len()) {
+            (Builtin::Min, 2..) => (1..arguments.len()).fold(of(0), |least, at| self.least(state, &least, &of(at))),
+            (Builtin::Max, 2..) => (1..arguments.len()).fold(of(0), |most, at| self.most(state, &most, &of(at))),
+            (Builtin::Clamp, 3) => self.least(state, &self.most(state, &of(0), &of(1)), &of(2)),
+            (Builtin::Random, 2) => {
+                let (a, b) = (of(0), of(1));
+                Forms { uppers: self.most(state, &a, &b).uppers, lowers: self.least(state, &a, &b).lowers }
+            }
+            (Builtin::Abs, 1) => self.most(state, &of(0), &of(0).scaled(-1.0)),
+            (Builtin::Floor | Builtin::Ceil | Builtin::Round, 1) => {
+                let (down, up) = match builtin {
+                    Builtin::Floor => (1.0, 0.0),
+                    Builtin::Ceil => (0.0, 1.0),
+                    _ => (0.5, 0.5),
+                };
+                let inner = of(0);
+                let shift = |forms: &SmallVec<[Linear; 2]>, by: f64| {
+                    forms.iter().map(|form| form.plus(&Linear::constant(by), 1.0)).collect()
+                };
+                Forms { uppers: shift(&inner.uppers, up), lowers: shift(&inner.lowers, -down) }
+            }
+            _ => Forms::default(),
+        }
+    }
+
+    /// The smaller of two: below both, and above whatever both are above.
+    fn least(&self, state: &State, a: &Forms, b: &Forms) -> Forms {
+        let mut uppers = a.uppers.clone();
+        uppers.extend(b.uppers.iter().cloned());
+        uppers.truncate(4);
+        Forms { uppers, lowers: common(state, &a.lowers, &b.lowers, 1.0) }
+    }
+
+    fn most(&self, state: &State, a: &Forms, b: &Forms) -> Forms {
+        let mut lowers = a.lowers.clone();
+        lowers.extend(b.lowers.iter().cloned());
+        lowers.truncate(4);
+        Forms { uppers: common(state, &a.uppers, &b.uppers, -1.0), lowers }
+    }
+
+    // ---- tests ----
+
+    /// Splits a state by a test.
+    pub fn branch(&mut self, mut state: State, expr: ExprId) -> Split {
+        let unit = self.unit;
+        match &unit.tree.expr(expr).kind {
+            ExprKind::Bool(true) => (Some(state), None),
+            ExprKind::Bool(false) => (None, Some(state)),
+            ExprKind::Unary(UnaryOp::Not, inner) => {
+                let (yes, no) = self.branch(state, *inner);
+                (no, yes)
+            }
+            ExprKind::Binary(BinaryOp::And, left, right) => {
+                let (yes, no) = self.branch(state, *left);
+                let (both, second) = yes.map_or((None, None), |yes| self.branch(yes, *right));
+                (both, join_ways(no, second))
+            }
+            ExprKind::Binary(op @ (BinaryOp::Or | BinaryOp::Implies), left, right) => {
+                let (mut yes, mut no) = self.branch(state, *left);
+                if *op == BinaryOp::Implies {
+                    std::mem::swap(&mut yes, &mut no);
+                }
+                let (second, neither) = no.map_or((None, None), |no| self.branch(no, *right));
+                (join_ways(yes, second), neither)
+            }
+            ExprKind::Binary(op, left, right) if op.is_comparison() => self.compare(state, *op, *left, *right, expr),
+            ExprKind::Is { subject, negated, test } => {
+                let (yes, no) = self.is_test(state, *subject, *test, expr);
+                let (yes, no) = if *negated { (no, yes) } else { (yes, no) };
+                self.outcome(expr, yes.is_some(), no.is_some());
+                (yes, no)
+            }
+            ExprKind::Path(_) => {
+                let value = self.eval(&mut state, expr);
+                self.branch_path(state, expr, &value)
+            }
+            _ => {
+                let value = self.eval(&mut state, expr);
+                let (may_yes, may_no) = match value {
+                    Value::Bool { yes, no } => (yes, no),
+                    _ => (true, true),
+                };
+                (may_yes.then(|| state.clone()), may_no.then_some(state))
+            }
+        }
+    }
+
+    fn branch_path(&mut self, state: State, expr: ExprId, value: &Value) -> Split {
+        let Value::Bool { yes, no } = *value else { return (Some(state.clone()), Some(state)) };
+        self.outcome(expr, yes, no);
+        let Meaning::Value(place) = self.unit.meaning(expr) else {
+            return (yes.then(|| state.clone()), no.then_some(state));
+        };
+        let Some(slot) = self.slot(place) else { return (yes.then(|| state.clone()), no.then_some(state)) };
+        let way = |possible: bool, outcome: bool| {
+            possible.then(|| {
+                let mut state = state.clone();
+                state.values[slot as usize].value = Value::Bool { yes: outcome, no: !outcome };
+                state
+            })
+        };
+        let (mut yes, mut no) = (way(yes, true), way(no, false));
+        // What the local was given may still say more than its own truth.
+        if let Some(test) = state.tests.iter().find(|(local, _)| *local == slot).map(|&(_, test)| test) {
+            let quiet = std::mem::replace(&mut self.quiet, true);
+            yes = yes.and_then(|state| self.branch(state, test).0);
+            no = no.and_then(|state| self.branch(state, test).1);
+            self.quiet = quiet;
+        }
+        (yes, no)
+    }
+
+    fn compare(&mut self, mut state: State, op: BinaryOp, left: ExprId, right: ExprId, expr: ExprId) -> Split {
+        let a = self.eval(&mut state, left);
+        let b = self.eval(&mut state, right);
+        let (yes, no) = match (&a, &b) {
+            (Value::Num(a), Value::Num(b)) => self.compare_numbers(state, op, (left, a), (right, b)),
+            _ => self.compare_others(state, op, (left, &a), (right, &b)),
+        };
+        self.outcome(expr, yes.is_some(), no.is_some());
+        (yes, no)
+    }
+
+    /// Splits a state by whether two expressions are equal, as the arms of a `match` ask.
+    pub fn equals(&mut self, mut state: State, left: ExprId, right: ExprId) -> Split {
+        let a = self.eval(&mut state, left);
+        let b = self.eval(&mut state, right);
+        let split = match (&a, &b) {
+            (Value::Num(a), Value::Num(b)) => self.compare_numbers(state, BinaryOp::Equal, (left, a), (right, b)),
+            _ => self.compare_others(state, BinaryOp::Equal, (left, &a), (right, &b)),
+        };
+        self.outcome(right, split.0.is_some(), split.1.is_some());
+        split
+    }
+
+    fn compare_numbers(&mut self, state: State, op: BinaryOp, left: (ExprId, &Num), right: (ExprId, &Num)) -> Split {
+        let whole = left.1.int && right.1.int;
+        let less = |this: &mut Self, state: &State, a: (ExprId, &Num), b: (ExprId, &Num), strict: bool| {
+            this.assume_less(state.clone(), a, b, strict, whole)
+        };
+        match op {
+            BinaryOp::Less => (less(self, &state, left, right, true), less(self, &state, right, left, false)),
+            BinaryOp::LessEqual => (less(self, &state, left, right, false), less(self, &state, right, left, true)),
+            BinaryOp::Greater => (less(self, &state, right, left, true), less(self, &state, left, right, false)),
+            BinaryOp::GreaterEqual => (less(self, &state, right, left, false), less(self, &state, left, right, true)),
+            _ => {
+                let equal = left.1.meet(right.1).and_then(|both| {
+                    let state = less(self, &state, left, right, false)?;
+                    let mut state = less(self, &state, right, left, false)?;
+                    for (expr, _) in [left, right] {
+                        self.refine(&mut state, expr, &Value::Num(both.clone()))?;
+                    }
+                    Some(state)
+                });
+                let different = self.assume_different(state, left, right, whole);
+                if op == BinaryOp::Equal { (equal, different) } else { (different, equal) }
+            }
+        }
+    }
+
+    /// Narrows what an expression names to what it shares with a value; none if they share nothing.
+    fn refine(&self, state: &mut State, expr: ExprId, value: &Value) -> Option<()> {
+        if let Some(slot) = self.slot_of(expr) {
+            let slot = &mut state.values[slot as usize].value;
+            *slot = slot.meet(value)?;
+        }
+        Some(())
+    }
+
+    fn slot_of(&self, expr: ExprId) -> Option<Slot> {
+        match self.unit.meaning(expr) {
+            Meaning::Value(place) => self.slot(place),
+            Meaning::Bound(place, end) => {
+                let Place::Variable(variable, base) = self.unit.place(place) else { return None };
+                match self.world.project.registry.var(variable).bound(end)? {
+                    Bound::Variable(other) => self.bound_slot(*other, base),
+                    Bound::Number(_) => None,
+                }
+            }
+            _ => None,
+        }
+    }
+
+    fn assume_different(&mut self, state: State, left: (ExprId, &Num), right: (ExprId, &Num), whole: bool) -> Option<State> {
+        if let (Some(a), Some(b)) = (left.1.single(), right.1.single())
+            && a == b
+        {
+            return None;
+        }
+        let forms = (self.forms(&state, left.0), self.forms(&state, right.0));
+        let never_less = self.never(&state, &forms.0, &forms.1);
+        let never_more = self.never(&state, &forms.1, &forms.0);
+        match (never_less, never_more) {
+            (true, true) => return None,
+            (true, false) => return self.assume_less(state, right, left, true, whole),
+            (false, true) => return self.assume_less(state, left, right, true, whole),
+            (false, false) => {}
+        }
+        let mut state = state;
+        for ((expr, own), other) in [(left, right.1), (right, left.1)] {
+            if let (Some(value), Some(slot)) = (other.single(), self.slot_of(expr)) {
+                state.values[slot as usize].value = Value::Num(own.without(value)?);
+            }
+        }
+        Some(state)
+    }
+
+    /// Whether `a < b` is known to be false: `b - a ≤ 0` follows.
+    fn never(&self, state: &State, a: &Forms, b: &Forms) -> bool {
+        let ends = |slot| state.ends(slot);
+        b.uppers.iter().any(|b| a.lowers.iter().any(|a| state.facts.highest(&b.plus(a, -1.0), &ends) <= 0.0))
+    }
+
+    /// What is known where `a < b` (`strict`) or `a ≤ b`.
+    fn assume_less(
+        &mut self,
+        mut state: State,
+        (left, a): (ExprId, &Num),
+        (right, b): (ExprId, &Num),
+        strict: bool,
+        whole: bool,
+    ) -> Option<State> {
+        if a.lo > b.hi || (strict && a.lo >= b.hi) {
+            return None;
+        }
+        let gap = if !strict {
+            0.0
+        } else if whole {
+            1.0
+        } else {
+            f64::from_bits(1)
+        };
+        let (left_forms, right_forms) = (self.forms(&state, left), self.forms(&state, right));
+        let gap = Linear::constant(gap);
+        for low in &left_forms.lowers {
+            for high in &right_forms.uppers {
+                let form = low.plus(high, -1.0).plus(&gap, 1.0);
+                if form.terms.is_empty() {
+                    if form.constant > 0.0 {
+                        return None;
+                    }
+                    continue;
+                }
+                // It can't be so if the facts say that the opposite always holds.
+                let ends = |slot| state.ends(slot);
+                if -state.facts.highest(&form.times(-1.0), &ends) > 0.0 {
+                    return None;
+                }
+                narrow_by(&mut state, &form)?;
+                state.facts.add(form);
+            }
+        }
+        let ceiling = if strict && !whole { b.hi.next_down() } else if strict { b.hi - 1.0 } else { b.hi };
+        let floor = if strict && !whole { a.lo.next_up() } else if strict { a.lo + 1.0 } else { a.lo };
+        self.refine(&mut state, left, &Value::Num(Num::range(f64::NEG_INFINITY, ceiling, a.int)))?;
+        self.refine(&mut state, right, &Value::Num(Num::range(floor, f64::INFINITY, b.int)))?;
+        Some(state)
+    }
+
+    fn compare_others(&mut self, state: State, op: BinaryOp, left: (ExprId, &Value), right: (ExprId, &Value)) -> Split {
+        if !matches!(op, BinaryOp::Equal | BinaryOp::NotEqual) {
+            return (Some(state.clone()), Some(state));
+        }
+        let mut equal = None;
+        if let Some(both) = left.1.meet(right.1) {
+            let mut same = state.clone();
+            let fits = [left.0, right.0].into_iter().try_for_each(|expr| self.refine(&mut same, expr, &both));
+            equal = fits.map(|()| same);
+        }
+        let mut different = Some(state);
+        for ((expr, own), other) in [(left, right.1), (right, left.1)] {
+            different = different.and_then(|mut state| {
+                let rest = without(own, other)?;
+                if let Some(slot) = self.slot_of(expr) {
+                    state.values[slot as usize].value = rest;
+                }
+                Some(state)
+            });
+        }
+        if op == BinaryOp::Equal { (equal, different) } else { (different, equal) }
+    }
+
+    fn is_test(&mut self, mut state: State, subject: ExprId, test: IsTest, expr: ExprId) -> Split {
+        let meaning = self.unit.meaning(subject);
+        if meaning == Meaning::Scene {
+            return self.scene_test(state, expr);
+        }
+        if let Meaning::Value(place) = meaning {
+            self.pass_through(&mut state, place, subject);
+        }
+        let slot = match meaning {
+            Meaning::Value(place) => self.slot(place),
+            Meaning::Instance(instance) => self.table.slot(Key::Instance(instance)),
+            _ => None,
+        };
+        let Some(slot) = slot else { return (Some(state.clone()), Some(state)) };
+        let at = slot as usize;
+        let (yes, no) = match (&state.values[at].value, test) {
+            (Value::Ref { none, some }, IsTest::None) => (*none, *some),
+            (Value::Ref { none, some }, IsTest::Set) => (*some, *none),
+            (Value::Ref { some, .. }, IsTest::Named(_)) => (*some, true),
+            (_, IsTest::Set) => (state.values[at].set, state.values[at].unset),
+            _ => (true, true),
+        };
+        let way = |possible: bool, outcome: bool| {
+            possible.then(|| {
+                let mut state = state.clone();
+                let value = &mut state.values[at];
+                match (&mut value.value, test) {
+                    (Value::Ref { none, some }, IsTest::None) => (*none, *some) = (outcome, !outcome),
+                    (Value::Ref { none, some }, IsTest::Set) => (*none, *some) = (!outcome, outcome),
+                    (Value::Ref { none, .. }, IsTest::Named(_)) if outcome => *none = false,
+                    (_, IsTest::Set) => (value.set, value.unset) = (outcome, !outcome),
+                    _ => {}
+                }
+                state
+            })
+        };
+        (way(yes, true), way(no, false))
+    }
+
+    fn scene_test(&mut self, state: State, expr: ExprId) -> Split {
+        let Meaning::Owner(scene) = self.unit.meaning(expr) else { return (Some(state.clone()), Some(state)) };
+        let slot = self.table.scene as usize;
+        let Value::Text(Some(scenes)) = &state.values[slot].value else { return (Some(state.clone()), Some(state)) };
+        let others: SmallVec<[u32; 4]> = scenes.iter().copied().filter(|&other| other != scene.0).collect();
+        let way = |possible: bool, scenes: SmallVec<[u32; 4]>| {
+            possible.then(|| {
+                let mut state = state.clone();
+                state.values[slot].value = Value::Text(Some(scenes));
+                state
+            })
+        };
+        (way(scenes.contains(&scene.0), smallvec![scene.0]), way(!others.is_empty(), others.clone()))
+    }
+}
+
+/// A value without what is equal to the other for certain; none if nothing is left.
+fn without(value: &Value, other: &Value) -> Option<Value> {
+    match (value, other) {
+        (Value::Bool { yes, no }, Value::Bool { yes: a, no: b }) if a != b => {
+            let (yes, no) = (*yes && !*a, *no && !*b);
+            (yes || no).then_some(Value::Bool { yes, no })
+        }
+        (Value::Text(Some(all)), Value::Text(Some(one))) if one.len() == 1 => {
+            let kept: SmallVec<[u32; 4]> = all.iter().copied().filter(|symbol| *symbol != one[0]).collect();
+            (!kept.is_empty()).then_some(Value::Text(Some(kept)))
+        }
+        (Value::Ref { some, .. }, Value::Ref { none: true, some: false }) => {
+            some.then_some(Value::Ref { none: false, some: true })
+        }
+        _ => Some(value.clone()),
+    }
+}
+
+/// The forms of either list that bound both: lower ones for `sign` 1, upper ones for -1.
+fn common(
+    state: &State,
+    a: &SmallVec<[Linear; 2]>,
+    b: &SmallVec<[Linear; 2]>,
+    sign: f64,
+) -> SmallVec<[Linear; 2]> {
+    let ends = |slot| state.ends(slot);
+    let beyond = |form: &Linear, others: &SmallVec<[Linear; 2]>| {
+        others.iter().any(|other| state.facts.highest(&form.plus(other, -1.0).times(sign), &ends) <= 0.0)
+    };
+    let mut kept: SmallVec<[Linear; 2]> = a.iter().filter(|form| beyond(form, b)).cloned().collect();
+    kept.extend(b.iter().filter(|form| beyond(form, a)).cloned());
+    kept.truncate(4);
+    kept
+}
+
+/// Narrows the range of each slot of a form that is at most zero.
+fn narrow_by(state: &mut State, form: &Linear) -> Option<()> {
+    for &(slot, factor) in &form.terms {
+        let mut rest = form.clone();
+        rest.terms.retain(|(other, _)| *other != slot);
+        let lowest = {
+            let ends = |slot| state.ends(slot);
+            -state.facts.highest(&rest.times(-1.0), &ends)
+        };
+        if !lowest.is_finite() {
+            continue;
+        }
+        let Some(num) = state.num(slot).cloned() else { continue };
+        let limit = -lowest / factor;
+        let cut = if factor > 0.0 {
+            Num::range(f64::NEG_INFINITY, limit, num.int)
+        } else {
+            Num::range(limit, f64::INFINITY, num.int)
+        };
+        state.values[slot as usize].value = Value::Num(num.meet(&cut)?);
+    }
+    Some(())
+}

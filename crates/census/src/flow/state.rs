@@ -1,0 +1,133 @@
+//! What is known at one point of a body.
+
+use super::linear::{Facts, Slot};
+use super::value::{Abstract, Num, Value};
+use crate::script::ast::ExprId;
+use crate::source::Span;
+use smallvec::SmallVec;
+
+/// A write that has not settled yet.
+#[derive(Clone, PartialEq, Debug)]
+pub struct Write {
+    /// What was written.
+    pub slot: Slot,
+    /// The statement.
+    pub at: Span,
+    /// The range before it, for messages.
+    pub before: (f64, f64),
+    /// The range after it.
+    pub after: (f64, f64),
+}
+
+/// What a local was worked out from.
+#[derive(Clone, PartialEq, Debug)]
+pub struct Source {
+    /// The local.
+    pub local: Slot,
+    /// What was read.
+    pub read: Slot,
+    /// Whether a wait has passed in which others can write it.
+    pub stale: bool,
+}
+
+/// What is known at one point.
+#[derive(Clone, PartialEq, Debug)]
+pub struct State {
+    /// What each slot may hold.
+    pub values: Vec<Abstract>,
+    /// How slots relate.
+    pub facts: Facts,
+    /// Tests that a `bool` local was given and that still say the same.
+    pub tests: SmallVec<[(Slot, ExprId); 2]>,
+    /// Writes since the last settling, the latest last.
+    pub writes: SmallVec<[Write; 2]>,
+    /// What locals were worked out from.
+    pub sources: SmallVec<[Source; 2]>,
+    /// Whether a wait may have passed.
+    pub waited: bool,
+    /// Whether this is inside an `after` block.
+    pub later: bool,
+    /// The instance of these slots, or the script's own, was removed in this activation.
+    pub removed: SmallVec<[Slot; 1]>,
+}
+
+impl State {
+    /// The ends of a slot's range.
+    #[must_use]
+    pub fn ends(&self, slot: Slot) -> (f64, f64) {
+        match self.values.get(slot as usize).map(|value| &value.value) {
+            Some(Value::Num(num)) => (num.lo, num.hi),
+            _ => (f64::NEG_INFINITY, f64::INFINITY),
+        }
+    }
+
+    /// The value of a slot.
+    #[must_use]
+    pub fn value(&self, slot: Slot) -> &Abstract {
+        &self.values[slot as usize]
+    }
+
+    /// The number that a slot may hold.
+    #[must_use]
+    pub fn num(&self, slot: Slot) -> Option<&Num> {
+        self.values[slot as usize].num()
+    }
+
+    /// What is known where two ways meet.
+    #[must_use]
+    pub fn join(mut self, other: &Self) -> Self {
+        let facts = if self.facts.is_empty() && other.facts.is_empty() {
+            Facts::default()
+        } else {
+            self.facts.join(&|slot| self.ends(slot), &other.facts, &|slot| other.ends(slot))
+        };
+        for (mine, theirs) in self.values.iter_mut().zip(&other.values) {
+            if *mine != *theirs {
+                *mine = mine.join(theirs);
+            }
+        }
+        self.facts = facts;
+        self.take_history(other);
+        self
+    }
+
+    fn take_history(&mut self, other: &Self) {
+        self.tests.retain(|test| other.tests.contains(test));
+        for write in &other.writes {
+            match self.writes.iter_mut().find(|mine| mine.slot == write.slot && mine.at == write.at) {
+                Some(mine) => {
+                    mine.before = (mine.before.0.min(write.before.0), mine.before.1.max(write.before.1));
+                    mine.after = (mine.after.0.min(write.after.0), mine.after.1.max(write.after.1));
+                }
+                None => self.writes.push(write.clone()),
+            }
+        }
+        for source in &other.sources {
+            match self.sources.iter_mut().find(|mine| mine.local == source.local && mine.read == source.read) {
+                Some(mine) => mine.stale |= source.stale,
+                None => self.sources.push(source.clone()),
+            }
+        }
+        for slot in &other.removed {
+            if !self.removed.contains(slot) {
+                self.removed.push(*slot);
+            }
+        }
+        self.waited |= other.waited;
+        self.later |= other.later;
+    }
+
+    /// What is known at a loop's head after another round; grows in a few steps only.
+    #[must_use]
+    pub fn widen(&self, next: &Self, thresholds: &[f64]) -> Self {
+        let joined = self.clone().join(next);
+        let mut wide = joined.clone();
+        for (at, mine) in wide.values.iter_mut().enumerate() {
+            if let (Value::Num(old), Value::Num(new)) = (&self.values[at].value, &joined.values[at].value) {
+                mine.value = Value::Num(old.widen(new, thresholds));
+            }
+        }
+        wide.facts = self.facts.widen(&joined.facts, &|slot| wide.ends(slot));
+        wide
+    }
+}

@@ -1,0 +1,543 @@
+//! Abstract values: what a place may hold, as far as the analysis can tell.
+//!
+//! A number is an interval together with a congruence and, while there are few of them, the set of its values. The
+//! interval domain is that of Cousot and Cousot (1977); congruences are Granger's (1989): `value ≡ off (mod step)`.
+//! Both are kept in floats: interval ends are worked out with the very operations that a run uses, which round
+//! monotonically, so the ends hold; congruences are kept only where floats are exact.
+
+use smallvec::{SmallVec, smallvec};
+
+/// How many single values are kept apart.
+const SET_LIMIT: usize = 8;
+
+/// What a numeric place may hold.
+#[derive(Clone, PartialEq, Debug)]
+pub struct Num {
+    /// The least value.
+    pub lo: f64,
+    /// The largest value.
+    pub hi: f64,
+    /// The distance between neighbouring values; 0 where nothing is known of it.
+    pub step: f64,
+    /// One value that the steps start from.
+    pub off: f64,
+    /// The values themselves, sorted, while there are few.
+    pub set: Option<SmallVec<[f64; 4]>>,
+    /// Whether all values are whole.
+    pub int: bool,
+}
+
+/// The ends of 64-bit whole numbers.
+const INT_MIN: f64 = -9_223_372_036_854_775_808.0;
+const INT_MAX: f64 = 9_223_372_036_854_775_807.0;
+
+/// Whether arithmetic on the value is exact: a multiple of 2⁻¹⁰, not too large.
+fn exact(value: f64) -> bool {
+    value.abs() < 4_398_046_511_104.0 && (value * 1024.0).fract() == 0.0
+}
+
+/// The greatest common divisor of exact values.
+fn gcd(a: f64, b: f64) -> f64 {
+    let (mut a, mut b) = (a.abs(), b.abs());
+    while b != 0.0 {
+        (a, b) = (b, a % b);
+    }
+    a
+}
+
+impl Num {
+    /// Everything.
+    #[must_use]
+    pub fn all(int: bool) -> Self {
+        Self::range(f64::NEG_INFINITY, f64::INFINITY, int)
+    }
+
+    /// All values from `lo` to `hi`.
+    #[must_use]
+    pub fn range(lo: f64, hi: f64, int: bool) -> Self {
+        let (lo, hi) = if int { (lo.ceil(), hi.floor()) } else { (lo, hi) };
+        if lo == hi && lo.is_finite() {
+            return Self::constant(lo, int);
+        }
+        Self { lo, hi, step: if int { 1.0 } else { 0.0 }, off: 0.0, set: None, int }
+    }
+
+    /// One value.
+    #[must_use]
+    pub fn constant(value: f64, int: bool) -> Self {
+        Self { lo: value, hi: value, step: 0.0, off: value, set: Some(smallvec![value]), int }
+    }
+
+    /// The values of a list; none if it is empty.
+    fn from_set(mut values: SmallVec<[f64; 4]>, int: bool) -> Option<Self> {
+        values.sort_by(f64::total_cmp);
+        values.dedup();
+        let (&lo, &hi) = (values.first()?, values.last()?);
+        let (step, off) = stride_of(&values, int);
+        let set = (values.len() <= SET_LIMIT).then_some(values);
+        Some(Self { lo, hi, step, off, set, int })
+    }
+
+    /// The one value, if there is only one.
+    #[must_use]
+    pub fn single(&self) -> Option<f64> {
+        (self.lo == self.hi).then_some(self.lo)
+    }
+
+    /// Whether the value may be among them.
+    #[must_use]
+    pub fn contains(&self, value: f64) -> bool {
+        if value < self.lo || value > self.hi || (self.int && value.fract() != 0.0) {
+            return false;
+        }
+        if let Some(set) = &self.set {
+            return set.contains(&value);
+        }
+        self.step == 0.0 || !exact(value) || !exact(self.off) || (value - self.off) % self.step == 0.0
+    }
+
+    fn stride(&self) -> Option<(f64, f64)> {
+        match &self.set {
+            Some(set) if set.len() == 1 => Some((0.0, self.off)).filter(|_| exact(self.off)),
+            _ => (self.step != 0.0).then_some((self.step, self.off)),
+        }
+    }
+
+    /// Gives a range the stride that both operands leave it, and trims its ends to it.
+    fn with_stride(mut self, stride: Option<(f64, f64)>) -> Self {
+        if self.set.is_some() {
+            return self;
+        }
+        let Some((step, off)) = stride.filter(|&(step, off)| step > 0.0 && exact(step) && exact(off)) else { return self };
+        if self.int && step < 1.0 {
+            return self;
+        }
+        self.step = step;
+        self.off = off;
+        self.trim()
+    }
+
+    /// Moves finite ends inward to values that the stride allows.
+    fn trim(mut self) -> Self {
+        if self.step == 0.0 || self.set.is_some() {
+            return self;
+        }
+        if exact(self.lo) {
+            let over = (self.lo - self.off).rem_euclid(self.step);
+            if over != 0.0 {
+                self.lo += self.step - over;
+            }
+        }
+        if exact(self.hi) {
+            self.hi -= (self.hi - self.off).rem_euclid(self.step);
+        }
+        if self.lo == self.hi { Self::constant(self.lo, self.int) } else { self }
+    }
+
+    /// Whether nothing is left.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        self.lo > self.hi || self.lo.is_nan() || self.hi.is_nan()
+    }
+
+    /// What either may be.
+    #[must_use]
+    pub fn join(&self, other: &Self) -> Self {
+        let int = self.int && other.int;
+        if let (Some(a), Some(b)) = (&self.set, &other.set) {
+            let mut all = a.clone();
+            all.extend(b.iter().copied());
+            if let Some(joined) = Self::from_set(all, int) {
+                return joined;
+            }
+        }
+        let stride = match (self.stride_of_all(), other.stride_of_all()) {
+            (Some((a, off)), Some((b, other_off))) => Some((gcd(gcd(a, b), off - other_off), off)),
+            _ => None,
+        };
+        Self::range(self.lo.min(other.lo), self.hi.max(other.hi), int).with_stride(stride)
+    }
+
+    fn stride_of_all(&self) -> Option<(f64, f64)> {
+        match &self.set {
+            Some(set) if set.iter().all(|&value| exact(value)) => {
+                let step = set.iter().fold(0.0, |step, &value| gcd(step, value - set[0]));
+                Some((step, set[0]))
+            }
+            Some(_) => None,
+            None => self.stride(),
+        }
+    }
+
+    /// What both may be; none if they share nothing.
+    #[must_use]
+    pub fn meet(&self, other: &Self) -> Option<Self> {
+        let int = self.int || other.int;
+        if let Some(set) = self.set.as_ref().or(other.set.as_ref()) {
+            let kept = set.iter().copied().filter(|&value| self.contains(value) && other.contains(value)).collect();
+            return Self::from_set(kept, int);
+        }
+        let range = Self::range(self.lo.max(other.lo), self.hi.min(other.hi), int);
+        if range.is_empty() {
+            return None;
+        }
+        let finer = if self.step >= other.step { self } else { other };
+        let range = range.with_stride(finer.stride());
+        (!range.is_empty()).then_some(range)
+    }
+
+    /// Without one value, where that can be said.
+    #[must_use]
+    pub fn without(&self, value: f64) -> Option<Self> {
+        if let Some(set) = &self.set {
+            return Self::from_set(set.iter().copied().filter(|&other| other != value).collect(), self.int);
+        }
+        let mut cut = self.clone();
+        let step = if self.step > 0.0 { self.step } else { 0.0 };
+        if value == self.lo {
+            cut.lo = if step > 0.0 { value + step } else { value.next_up() };
+        } else if value == self.hi {
+            cut.hi = if step > 0.0 { value - step } else { value.next_down() };
+        }
+        (!cut.is_empty()).then(|| cut.trim())
+    }
+
+    /// Goes to the ends that still move, over the thresholds given in order.
+    #[must_use]
+    pub fn widen(&self, next: &Self, thresholds: &[f64]) -> Self {
+        let joined = self.join(next);
+        if joined == *self {
+            return joined;
+        }
+        let lo = if joined.lo < self.lo {
+            thresholds.iter().rev().copied().find(|&t| t <= joined.lo).unwrap_or(f64::NEG_INFINITY)
+        } else {
+            self.lo
+        };
+        let hi = if joined.hi > self.hi {
+            thresholds.iter().copied().find(|&t| t >= joined.hi).unwrap_or(f64::INFINITY)
+        } else {
+            self.hi
+        };
+        let stride = joined.stride_of_all();
+        Self::range(lo, hi, joined.int).with_stride(stride)
+    }
+
+    /// Whether every value of `other` is one of this.
+    #[must_use]
+    pub fn includes(&self, other: &Self) -> bool {
+        self.join(other) == *self
+    }
+
+    fn each(&self, other: &Self, int: bool, f: impl Fn(f64, f64) -> f64) -> Option<Self> {
+        let (a, b) = (self.set.as_ref()?, other.set.as_ref()?);
+        if a.len() * b.len() > SET_LIMIT * 2 {
+            return None;
+        }
+        let values: SmallVec<[f64; 4]> =
+            a.iter().flat_map(|&a| b.iter().map(move |&b| (a, b))).map(|(a, b)| settle(f(a, b), int)).collect();
+        Self::from_set(values, int)
+    }
+
+    /// The sum.
+    #[must_use]
+    pub fn add(&self, other: &Self) -> Self {
+        let int = self.int && other.int;
+        self.each(other, int, |a, b| a + b).unwrap_or_else(|| {
+            let stride = match (self.stride_of_all(), other.stride_of_all()) {
+                (Some((a, x)), Some((b, y))) => Some((gcd(a, b), x + y)),
+                _ => None,
+            };
+            Self::bounded(add(self.lo, other.lo), add(self.hi, other.hi), int).with_stride(stride)
+        })
+    }
+
+    /// The negative.
+    #[must_use]
+    pub fn neg(&self) -> Self {
+        if let Some(set) = &self.set {
+            let values = set.iter().map(|&value| settle(-value, self.int)).collect();
+            return Self::from_set(values, self.int).unwrap_or_else(|| Self::all(self.int));
+        }
+        Self::bounded(-self.hi, -self.lo, self.int).with_stride(self.stride().map(|(step, off)| (step, -off)))
+    }
+
+    /// The difference.
+    #[must_use]
+    pub fn sub(&self, other: &Self) -> Self {
+        self.add(&other.neg())
+    }
+
+    /// The product.
+    #[must_use]
+    pub fn mul(&self, other: &Self) -> Self {
+        let int = self.int && other.int;
+        self.each(other, int, |a, b| a * b).unwrap_or_else(|| {
+            let (lo, hi) = corners(self, other, |a, b| if a == 0.0 || b == 0.0 { 0.0 } else { a * b });
+            let stride = match (self.stride_of_all(), other.single()) {
+                (Some((step, off)), Some(factor)) => Some((step * factor.abs(), off * factor)),
+                _ => match (self.single(), other.stride_of_all()) {
+                    (Some(factor), Some((step, off))) => Some((step * factor.abs(), off * factor)),
+                    _ => None,
+                },
+            };
+            Self::bounded(lo, hi, int).with_stride(stride)
+        })
+    }
+
+    /// The quotient, a `number`. Where the divisor can be zero, zero is among the results.
+    #[must_use]
+    pub fn div(&self, other: &Self) -> Self {
+        if let Some(result) = self.each(other, false, |a, b| if b == 0.0 { 0.0 } else { a / b }) {
+            return result;
+        }
+        if other.lo > 0.0 || other.hi < 0.0 {
+            let (lo, hi) = corners(self, other, |a, b| if a == 0.0 || b.is_infinite() { 0.0 } else { a / b });
+            return Self::range(lo, hi, false);
+        }
+        Self::all(false)
+    }
+
+    /// The remainder, with the divisor's sign. Where the divisor can be zero, zero is among the results.
+    #[must_use]
+    pub fn rem(&self, other: &Self) -> Self {
+        let int = self.int && other.int;
+        if let Some(result) = self.each(other, int, remainder) {
+            return result;
+        }
+        if other.lo > 0.0 && self.lo >= 0.0 && self.hi < other.lo {
+            return self.clone();
+        }
+        let inside = |end: f64| if int { end - 1.0 } else { end.next_down() };
+        let hi = if other.hi > 0.0 { inside(other.hi) } else { 0.0 };
+        let lo = if other.lo < 0.0 { -inside(-other.lo) } else { 0.0 };
+        let stride = match (self.stride_of_all(), other.single()) {
+            (Some((step, off)), Some(by)) if exact(by) && by != 0.0 => {
+                let step = gcd(step, by);
+                Some((step, remainder(off, step.copysign(by))))
+            }
+            _ => None,
+        };
+        Self::range(lo, hi, int).with_stride(stride)
+    }
+
+    /// The smaller of the two.
+    #[must_use]
+    pub fn min(&self, other: &Self) -> Self {
+        self.choose(other, f64::min)
+    }
+
+    /// The larger of the two.
+    #[must_use]
+    pub fn max(&self, other: &Self) -> Self {
+        self.choose(other, f64::max)
+    }
+
+    fn choose(&self, other: &Self, f: fn(f64, f64) -> f64) -> Self {
+        let int = self.int && other.int;
+        self.each(other, int, f).unwrap_or_else(|| {
+            let joined = self.join(other);
+            Self::range(f(self.lo, other.lo), f(self.hi, other.hi), int).with_stride(joined.stride_of_all())
+        })
+    }
+
+    /// The distance from zero.
+    #[must_use]
+    pub fn abs(&self) -> Self {
+        if self.lo >= 0.0 {
+            return self.clone();
+        }
+        if self.hi <= 0.0 {
+            return self.neg();
+        }
+        if let Some(set) = &self.set
+            && let Some(result) = Self::from_set(set.iter().map(|value| value.abs()).collect(), self.int)
+        {
+            return result;
+        }
+        Self::range(0.0, self.hi.max(-self.lo), self.int)
+    }
+
+    /// A function that rounds.
+    #[must_use]
+    pub fn rounded(&self, f: fn(f64) -> f64) -> Self {
+        if let Some(set) = &self.set
+            && let Some(result) = Self::from_set(set.iter().map(|&value| settle(f(value), true)).collect(), true)
+        {
+            return result;
+        }
+        let stride = self.stride().filter(|(step, off)| step.fract() == 0.0 && off.fract() == 0.0);
+        Self::bounded(f(self.lo), f(self.hi), true).with_stride(stride)
+    }
+
+    fn bounded(lo: f64, hi: f64, int: bool) -> Self {
+        Self::range(settle(lo, int), settle(hi, int), int)
+    }
+}
+
+/// The rest of a division, with the divisor's sign; zero for a divisor of zero.
+#[must_use]
+pub fn remainder(a: f64, b: f64) -> f64 {
+    if b == 0.0 {
+        return 0.0;
+    }
+    let rest = a % b;
+    if rest != 0.0 && (rest < 0.0) != (b < 0.0) { rest + b } else { rest }
+}
+
+/// What a run makes of a result: whole numbers stop at the ends of 64 bits.
+fn settle(value: f64, int: bool) -> f64 {
+    if value.is_nan() {
+        0.0
+    } else if int && value.is_finite() {
+        value.clamp(INT_MIN, INT_MAX)
+    } else {
+        value
+    }
+}
+
+fn add(a: f64, b: f64) -> f64 {
+    // Opposite infinities meet only as ends of "anything".
+    if a.is_infinite() { a } else { a + b }
+}
+
+fn corners(a: &Num, b: &Num, f: impl Fn(f64, f64) -> f64) -> (f64, f64) {
+    let ends = [f(a.lo, b.lo), f(a.lo, b.hi), f(a.hi, b.lo), f(a.hi, b.hi)];
+    ends.iter().fold((f64::INFINITY, f64::NEG_INFINITY), |(lo, hi), &end| (lo.min(end), hi.max(end)))
+}
+
+fn stride_of(values: &[f64], int: bool) -> (f64, f64) {
+    if values.len() < 2 || !values.iter().all(|&value| exact(value)) {
+        return (if int && values.len() > 1 { 1.0 } else { 0.0 }, values.first().copied().unwrap_or(0.0));
+    }
+    let step = values.iter().fold(0.0, |step, &value| gcd(step, value - values[0]));
+    (step, values[0])
+}
+
+/// A text that the registry knows as some enum's value.
+pub type Symbol = u32;
+
+/// What a place may hold.
+#[derive(Clone, PartialEq, Debug)]
+pub enum Value {
+    /// A number.
+    Num(Num),
+    /// True or false.
+    Bool {
+        /// It may be true.
+        yes: bool,
+        /// It may be false.
+        no: bool,
+    },
+    /// One of these texts; none: any text.
+    Text(Option<SmallVec<[Symbol; 4]>>),
+    /// An instance.
+    Ref {
+        /// It may be none.
+        none: bool,
+        /// It may be some instance.
+        some: bool,
+    },
+    /// Something that is not followed.
+    Other,
+}
+
+/// What a place may hold, and whether it may hold anything yet.
+#[derive(Clone, PartialEq, Debug)]
+pub struct Abstract {
+    /// It may be without a value.
+    pub unset: bool,
+    /// It may have one.
+    pub set: bool,
+    /// It may still be the default that only stands in.
+    pub stand_in: bool,
+    /// The value, if it has one.
+    pub value: Value,
+}
+
+impl Abstract {
+    /// A place that has this value.
+    #[must_use]
+    pub fn of(value: Value) -> Self {
+        Self { unset: false, set: true, stand_in: false, value }
+    }
+
+    /// What either may be.
+    #[must_use]
+    pub fn join(&self, other: &Self) -> Self {
+        let value = match (self.set, other.set) {
+            (false, true) => other.value.clone(),
+            (true, false) => self.value.clone(),
+            _ => self.value.join(&other.value),
+        };
+        Self {
+            unset: self.unset || other.unset,
+            set: self.set || other.set,
+            stand_in: self.stand_in || other.stand_in,
+            value,
+        }
+    }
+
+    /// The number, if it is one.
+    #[must_use]
+    pub fn num(&self) -> Option<&Num> {
+        match &self.value {
+            Value::Num(num) => Some(num),
+            _ => None,
+        }
+    }
+}
+
+impl Value {
+    /// What either may be.
+    #[must_use]
+    pub fn join(&self, other: &Self) -> Self {
+        match (self, other) {
+            (Self::Num(a), Self::Num(b)) => Self::Num(a.join(b)),
+            (Self::Bool { yes: a, no: b }, Self::Bool { yes: c, no: d }) => Self::Bool { yes: *a || *c, no: *b || *d },
+            (Self::Text(Some(a)), Self::Text(Some(b))) => {
+                let mut all = a.clone();
+                all.extend(b.iter().copied());
+                all.sort_unstable();
+                all.dedup();
+                Self::Text(Some(all))
+            }
+            (Self::Text(_), Self::Text(_)) => Self::Text(None),
+            (Self::Ref { none: a, some: b }, Self::Ref { none: c, some: d }) => {
+                Self::Ref { none: *a || *c, some: *b || *d }
+            }
+            _ => Self::Other,
+        }
+    }
+
+    /// What both may be; none if they share nothing.
+    #[must_use]
+    pub fn meet(&self, other: &Self) -> Option<Self> {
+        Some(match (self, other) {
+            (Self::Num(a), Self::Num(b)) => Self::Num(a.meet(b)?),
+            (Self::Bool { yes: a, no: b }, Self::Bool { yes: c, no: d }) => {
+                let (yes, no) = (*a && *c, *b && *d);
+                if !yes && !no {
+                    return None;
+                }
+                Self::Bool { yes, no }
+            }
+            (Self::Text(Some(a)), Self::Text(Some(b))) => {
+                let kept: SmallVec<[Symbol; 4]> = a.iter().copied().filter(|symbol| b.contains(symbol)).collect();
+                if kept.is_empty() {
+                    return None;
+                }
+                Self::Text(Some(kept))
+            }
+            (Self::Text(None), text) | (text, Self::Text(None)) => text.clone(),
+            (Self::Ref { none: a, some: b }, Self::Ref { none: c, some: d }) => {
+                let (none, some) = (*a && *c, *b && *d);
+                if !none && !some {
+                    return None;
+                }
+                Self::Ref { none, some }
+            }
+            _ => self.clone(),
+        })
+    }
+}

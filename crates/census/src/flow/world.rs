@@ -1,0 +1,1293 @@
+//! All handlers together: what each can find as it begins, and what others do while it waits.
+//!
+//! A cell's *reach* is everything that its variable can hold between dispatches, over all instances. It starts from the
+//! defaults and grows with what the handlers are seen to write, until nothing grows any more. Beside it stand the
+//! *effects*: who writes the cell, and whether up, down, or to a value; they tell what a wait can change.
+
+use super::access::{Access, Body, Gather, PlaceIndex, Used, UsedBuilder};
+use super::certain;
+use super::engine::{Event, Key, Pause, Run, SlotFacts, SlotTable};
+use super::eval::anything;
+use super::graph::{self, Exit, Graph, StepKind};
+use super::state::State;
+use super::value::{Abstract, Num, Symbol, Value};
+use crate::project::{Base, Cell, CellId, Meaning, Place, PlaceId, ProcId, Project, ScriptId, ScriptUnit};
+use crate::registry::{Bound, InstanceId, OwnerId, OwnerKind, Scope, SignalId, Type, Value as Constant, VarId, ids};
+use crate::script::ast::*;
+use crate::source::Span;
+use rayon::prelude::*;
+use rustc_hash::{FxHashMap, FxHashSet};
+use smallvec::{SmallVec, smallvec};
+use std::sync::Arc;
+
+ids! {
+    /// A handler of any script, in script order.
+    HandlerId,
+}
+
+/// How often reach may grow before it is widened.
+const ROUNDS: usize = 3;
+/// After how many rounds growing ends for certain.
+const MOST_ROUNDS: usize = 24;
+
+/// What one handler does to a cell.
+#[derive(Clone, PartialEq, Debug)]
+pub struct Effect {
+    /// The handler; none: the game itself.
+    pub handler: Option<HandlerId>,
+    /// It can happen after the handler has waited.
+    pub after_wait: bool,
+    /// It touches only the handler's own instance.
+    pub own: bool,
+    /// It can move the value up.
+    pub up: bool,
+    /// It can move the value down.
+    pub down: bool,
+    /// The value that it leaves.
+    pub set: Option<Value>,
+    /// It can make the cell unset.
+    pub clears: bool,
+}
+
+impl Effect {
+    /// One that does nothing yet.
+    #[must_use]
+    pub fn none(handler: HandlerId) -> Self {
+        Self { handler: Some(handler), after_wait: false, own: false, up: false, down: false, set: None, clears: false }
+    }
+
+    fn take(&mut self, other: &Self) -> bool {
+        let before = self.clone();
+        self.after_wait |= other.after_wait;
+        self.own &= other.own;
+        self.up |= other.up;
+        self.down |= other.down;
+        self.clears |= other.clears;
+        self.set = match (self.set.take(), &other.set) {
+            (Some(a), Some(b)) => Some(a.join(b)),
+            (a, b) => a.or_else(|| b.clone()),
+        };
+        *self != before
+    }
+}
+
+/// A value after others' effects: what it was, joined with what they leave, and only as far as they move it.
+#[must_use]
+pub fn after_effects(now: &Abstract, reach: &Value, effects: &[Effect]) -> Abstract {
+    let mut after = now.clone();
+    let (mut up, mut down) = (false, false);
+    for effect in effects {
+        up |= effect.up;
+        down |= effect.down;
+        after.unset |= effect.clears;
+        if effect.set.is_some() {
+            after.set = true;
+        }
+    }
+    after.value = match (&now.value, reach) {
+        (Value::Num(now), Value::Num(reach)) => {
+            let sets: SmallVec<[&Num; 4]> = effects
+                .iter()
+                .filter_map(|effect| match &effect.set {
+                    Some(Value::Num(num)) => Some(num),
+                    _ => None,
+                })
+                .collect();
+            let joined = sets.iter().fold(now.clone(), |all, num| all.join(num));
+            let lo = if down { reach.lo.min(joined.lo) } else { now.lo };
+            let hi = if up { reach.hi.max(joined.hi) } else { now.hi };
+            let all = now.join(reach);
+            Value::Num(all.meet(&Num::range(lo, hi, all.int)).unwrap_or(all))
+        }
+        (now, reach) if effects.iter().any(|effect| effect.set.is_some() || effect.clears) => {
+            let sets = effects.iter().filter_map(|effect| effect.set.as_ref());
+            let joined = sets.fold(now.clone(), |all, value| all.join(value));
+            if matches!(now, Value::Ref { .. }) { joined.join(reach) } else { joined }
+        }
+        (now, _) => now.clone(),
+    };
+    after
+}
+
+/// The graphs of a script.
+#[derive(Debug)]
+pub struct Graphs {
+    /// By handler.
+    pub handlers: Vec<Graph>,
+    /// By procedure.
+    pub procedures: Vec<Graph>,
+}
+
+/// What a handler was found to do.
+#[derive(Debug, Default)]
+pub struct Found {
+    /// What can go wrong.
+    pub events: Vec<Event>,
+    /// How tests came out: true, false.
+    pub outcomes: FxHashMap<ExprId, (bool, bool)>,
+    /// The steps that were reached, and whether only after a wait.
+    pub reached: FxHashMap<Span, bool>,
+    /// Where others may look; kept where a rule asks.
+    pub pauses: Vec<Pause>,
+}
+
+/// A handler of a script.
+#[derive(Clone, Copy, Debug)]
+pub struct HandlerAt {
+    /// The script.
+    pub script: ScriptId,
+    /// Its index in the script.
+    pub index: usize,
+}
+
+/// What is certain to be assigned before a handler, by place.
+#[derive(Debug, Default)]
+struct Beforehand {
+    /// Cells that `start` handlers assign for certain, each with the first handler that does.
+    start: FxHashMap<CellId, HandlerId>,
+    /// Cells that `spawn` handlers assign for certain.
+    spawn: FxHashMap<CellId, HandlerId>,
+    /// Cells that `enter` handlers assign for certain.
+    enter: FxHashMap<CellId, HandlerId>,
+}
+
+/// All that the analysis knows.
+pub struct World<'p> {
+    /// The project.
+    pub project: &'p Project,
+    /// The graphs, by script.
+    pub graphs: Vec<Graphs>,
+    /// The handlers, in script order.
+    pub handlers: Vec<HandlerAt>,
+    /// The first handler of each script.
+    first_handler: Vec<usize>,
+    tables: Vec<SlotTable>,
+    /// Enum values by text.
+    pub symbols: FxHashMap<Arc<str>, Symbol>,
+    /// What each cell can hold.
+    pub reach: Vec<Value>,
+    /// Who does what to each cell.
+    pub effects: Vec<Vec<Effect>>,
+    /// What scripts send, by signal and parameter.
+    sent: FxHashMap<(SignalId, usize), Value>,
+    /// All accesses, by script.
+    pub accesses: Vec<Vec<Access>>,
+    /// Whether some handler, or the engine, ever clears or writes a cell.
+    pub cleared: Vec<bool>,
+    /// Whether anything writes a cell.
+    pub written: Vec<bool>,
+    beforehand: Beforehand,
+    in_invariant: FxHashSet<VarId>,
+    removed: FxHashSet<OwnerId>,
+    removes_any: bool,
+    spawned: FxHashSet<OwnerId>,
+    goes: bool,
+    /// What each procedure writes, with all that it calls.
+    procedure_writes: Vec<Vec<FxHashSet<CellId>>>,
+    thresholds: Vec<f64>,
+    /// Handlers whose entry test fails for as long as one of their activations waits.
+    exclusive: Vec<bool>,
+}
+
+impl<'p> World<'p> {
+    /// Builds the graphs and plain facts of a project, without values.
+    #[must_use]
+    pub fn new(project: &'p Project) -> Self {
+        let graphs: Vec<Graphs> = project.scripts.par_iter().map(|unit| lower_script(project, unit)).collect();
+        let mut handlers = Vec::new();
+        let mut first_handler = Vec::new();
+        for (script, unit) in project.script_ids() {
+            first_handler.push(handlers.len());
+            handlers.extend((0..unit.tree.handlers.len()).map(|index| HandlerAt { script, index }));
+        }
+        let mut world = Self {
+            project,
+            graphs,
+            handlers,
+            first_handler,
+            tables: Vec::new(),
+            symbols: symbols(project),
+            reach: Vec::new(),
+            effects: vec![Vec::new(); project.cells.len()],
+            sent: FxHashMap::default(),
+            accesses: Vec::new(),
+            cleared: vec![false; project.cells.len()],
+            written: vec![false; project.cells.len()],
+            beforehand: Beforehand::default(),
+            in_invariant: project.invariants.iter().flat_map(|invariant| invariant.variables.iter().copied()).collect(),
+            removed: FxHashSet::default(),
+            removes_any: false,
+            spawned: FxHashSet::default(),
+            goes: false,
+            procedure_writes: Vec::new(),
+            thresholds: Vec::new(),
+            exclusive: Vec::new(),
+        };
+        world.gather();
+        world.find_comings_and_goings();
+        world.find_certain();
+        world.start_reach();
+        world.find_thresholds();
+        world.exclusive = vec![true; world.handlers.len()];
+        world.tables = world.make_tables();
+        world
+    }
+
+    // ---- plain facts ----
+
+    fn gather(&mut self) {
+        let project = self.project;
+        let gathered: Vec<(Vec<Access>, Vec<FxHashSet<CellId>>)> = project
+            .scripts
+            .par_iter()
+            .zip(&self.graphs)
+            .map(|(unit, graphs)| gather_script(project, unit, graphs))
+            .collect();
+        for (accesses, writes) in gathered {
+            for access in accesses.iter().filter(|access| access.writes()) {
+                self.written[access.cell.index()] = true;
+                self.cleared[access.cell.index()] |= access.kind == super::access::AccessKind::Clear;
+            }
+            self.accesses.push(accesses);
+            self.procedure_writes.push(writes);
+        }
+        for id in project.registry.var_ids() {
+            self.written[id.index()] |= project.registry.var(id).engine_writes;
+        }
+    }
+
+    fn find_comings_and_goings(&mut self) {
+        for (unit, graphs) in self.project.scripts.iter().zip(&self.graphs) {
+            for graph in graphs.handlers.iter().chain(&graphs.procedures) {
+                for step in graph.blocks.iter().flat_map(|block| &block.steps) {
+                    match &step.kind {
+                        StepKind::Spawn { actor: Some(actor), .. } => {
+                            self.spawned.insert(*actor);
+                        }
+                        StepKind::Remove(what) => match (unit.meaning(*what), unit.ty(*what)) {
+                            (Meaning::Own, _) => self.removed.extend(unit.owner),
+                            (_, Type::Ref(Some(actor))) => {
+                                self.removed.insert(actor);
+                            }
+                            _ => self.removes_any = true,
+                        },
+                        StepKind::Go(_) => self.goes = true,
+                        _ => {}
+                    }
+                }
+            }
+        }
+    }
+
+    fn find_thresholds(&mut self) {
+        let registry = &self.project.registry;
+        let mut all: Vec<f64> = vec![0.0, 1.0];
+        for variable in &registry.variables {
+            for bound in [&variable.min, &variable.max].into_iter().flatten() {
+                all.extend(crate::registry::read::bound_at_start(bound, registry));
+            }
+        }
+        all.sort_by(f64::total_cmp);
+        all.dedup();
+        if all.len() > 64 {
+            all.clear();
+        }
+        self.thresholds = all;
+    }
+
+    /// The numbers that a handler's values may stop growing at: those it writes down, and the registry's bounds.
+    #[must_use]
+    pub fn thresholds(&self, handler: HandlerId) -> Vec<f64> {
+        let (script, index) = self.handler(handler);
+        let unit = self.project.script(script);
+        let span = unit.tree.handlers[index].span;
+        let from = unit.tree.exprs.partition_point(|expr| expr.span.end <= span.start);
+        let mut all = self.thresholds.clone();
+        for expr in unit.tree.exprs[from..].iter().take_while(|expr| expr.span.start < span.end).take(400) {
+            #[allow(clippy::cast_precision_loss, reason = "a threshold may be any number")]
+            match expr.kind {
+                ExprKind::Int(value) => all.extend([value as f64 - 1.0, value as f64, value as f64 + 1.0]),
+                ExprKind::Float(value) => all.push(value),
+                _ => {}
+            }
+        }
+        all.sort_by(f64::total_cmp);
+        all.dedup();
+        all
+    }
+
+    fn make_tables(&self) -> Vec<SlotTable> {
+        let mut bounded_by: FxHashMap<VarId, Vec<VarId>> = FxHashMap::default();
+        for id in self.project.registry.var_ids() {
+            let variable = self.project.registry.var(id);
+            for bound in [&variable.min, &variable.max].into_iter().flatten() {
+                if let Bound::Variable(other) = bound {
+                    bounded_by.entry(*other).or_default().push(id);
+                }
+            }
+        }
+        let by_script: Vec<Vec<SlotTable>> = self
+            .project
+            .scripts
+            .par_iter()
+            .zip(&self.graphs)
+            .map(|(unit, graphs)| {
+                let index = PlaceIndex::new(unit);
+                (0..graphs.handlers.len())
+                    .map(|at| SlotTable::new(self, unit, &self.used(unit, graphs, at, &index, &bounded_by)))
+                    .collect()
+            })
+            .collect();
+        by_script.into_iter().flatten().collect()
+    }
+
+    fn used(
+        &self,
+        unit: &ScriptUnit,
+        graphs: &Graphs,
+        at: usize,
+        index: &PlaceIndex,
+        bounded_by: &FxHashMap<VarId, Vec<VarId>>,
+    ) -> Used {
+        let mut builder = UsedBuilder::new(self.project, unit);
+        if let Some(when) = unit.tree.handlers[at].when {
+            builder.expr(when);
+        }
+        if let Some(changed) = unit.handlers[at].changed {
+            builder.place(changed);
+        }
+        for (local, _) in &unit.handlers[at].parameters {
+            builder.place(unit.local_places[local.0 as usize]);
+        }
+        builder.graph(&graphs.handlers[at]);
+        while let Some(id) = builder.next_call() {
+            builder.parameters(id);
+            builder.graph(&graphs.procedures[id.index()]);
+        }
+        builder.finish(index, bounded_by)
+    }
+
+    // ---- look-ups ----
+
+    /// The script and the index of a handler.
+    #[must_use]
+    pub fn handler(&self, id: HandlerId) -> (ScriptId, usize) {
+        let at = self.handlers[id.index()];
+        (at.script, at.index)
+    }
+
+    /// The id of a script's handler.
+    #[must_use]
+    pub fn handler_id(&self, script: ScriptId, index: usize) -> HandlerId {
+        HandlerId::at(self.first_handler[script.index()] + index)
+    }
+
+    /// All handlers.
+    pub fn handler_ids(&self) -> impl Iterator<Item = HandlerId> + use<> {
+        (0..self.handlers.len()).map(HandlerId::at)
+    }
+
+    /// A handler's tree, its script and its graph.
+    #[must_use]
+    pub fn parts(&self, id: HandlerId) -> (&'p ScriptUnit, &'p Handler, &Graph) {
+        let (script, index) = self.handler(id);
+        let unit = self.project.script(script);
+        (unit, &unit.tree.handlers[index], &self.graphs[script.index()].handlers[index])
+    }
+
+    /// The slots of a handler.
+    #[must_use]
+    pub fn table(&self, id: HandlerId) -> &SlotTable {
+        &self.tables[id.index()]
+    }
+
+    /// The graph of a handler.
+    #[must_use]
+    pub fn handler_graph(&self, id: HandlerId) -> &Graph {
+        let (script, index) = self.handler(id);
+        &self.graphs[script.index()].handlers[index]
+    }
+
+    /// The graph of a procedure.
+    #[must_use]
+    pub fn procedure_graph(&self, script: ScriptId, id: ProcId) -> &Graph {
+        &self.graphs[script.index()].procedures[id.index()]
+    }
+
+    /// What a procedure writes, with all that it calls.
+    #[must_use]
+    pub fn written_by(&self, script: ScriptId, id: ProcId) -> &FxHashSet<CellId> {
+        &self.procedure_writes[script.index()][id.index()]
+    }
+
+    /// Whether a variable stands in an invariant.
+    #[must_use]
+    pub fn in_invariant(&self, variable: VarId) -> bool {
+        self.in_invariant.contains(&variable)
+    }
+
+    /// Whether scripts remove instances of an actor.
+    #[must_use]
+    pub fn removable(&self, actor: OwnerId) -> bool {
+        self.removes_any || self.removed.contains(&actor)
+    }
+
+    /// Whether scripts spawn instances of an actor.
+    #[must_use]
+    pub fn is_spawned(&self, actor: OwnerId) -> bool {
+        self.spawned.contains(&actor)
+    }
+
+    /// Whether some script leaves a scene for another.
+    #[must_use]
+    pub fn changes_scene(&self) -> bool {
+        self.goes
+    }
+
+    /// Whether an instance that a name holds can be gone after a wait.
+    #[must_use]
+    pub fn may_vanish(&self, unit: &ScriptUnit, of: Option<OwnerId>) -> bool {
+        let removed = self.removes_any || of.map_or(!self.removed.is_empty(), |actor| self.removed.contains(&actor));
+        // What waits in a scene's scripts is dropped with the scene; others may outlive its instances.
+        removed || (self.goes && unit.scene.is_none() && of.is_none_or(|actor| self.in_scenes(actor)))
+    }
+
+    /// Whether instances of an actor come and go with scenes.
+    fn in_scenes(&self, actor: OwnerId) -> bool {
+        let registry = &self.project.registry;
+        self.spawned.contains(&actor)
+            || registry.instances_of(actor).any(|id| registry.instance(id).place.is_some())
+    }
+
+    /// The scenes that can be loaded while a script's handlers run.
+    #[must_use]
+    pub fn scenes_of(&self, unit: &ScriptUnit) -> Option<SmallVec<[Symbol; 4]>> {
+        if let Some(scene) = unit.scene {
+            return Some(smallvec![scene.0]);
+        }
+        let registry = &self.project.registry;
+        if let Some(actor) = unit.owner.filter(|&owner| registry.is_actor(owner) && !self.spawned.contains(&owner)) {
+            let mut scenes: SmallVec<[Option<OwnerId>; 4]> =
+                registry.instances_of(actor).map(|id| registry.instance(id).scene).collect();
+            scenes.dedup();
+            if let [Some(only)] = scenes[..] {
+                return Some(smallvec![only.0]);
+            }
+        }
+        let all = registry.owners.iter().enumerate().filter(|(_, owner)| owner.kind == OwnerKind::Scene);
+        Some(all.map(|(at, _)| OwnerId::at(at).0).collect())
+    }
+
+    // ---- what is certain beforehand ----
+
+    fn find_certain(&mut self) {
+        let mut beforehand = Beforehand::default();
+        for id in self.handler_ids() {
+            let (unit, handler, graph) = self.parts(id);
+            if handler.when.is_some() {
+                continue;
+            }
+            let into = match handler.trigger {
+                Trigger::Start if self.starts_for_certain(unit) => &mut beforehand.start,
+                Trigger::Spawn if self.spawns_for_certain(unit) => &mut beforehand.spawn,
+                Trigger::Enter => &mut beforehand.enter,
+                _ => continue,
+            };
+            let (script, _) = self.handler(id);
+            for place in certain::certain(unit, graph, &self.graphs[script.index()].procedures, 8) {
+                let own = matches!(
+                    unit.place(place),
+                    Place::Private(_) | Place::Variable(_, Base::One | Base::Own | Base::Listed(_))
+                );
+                if let Some(cell) = self.project.cell_of(unit, place).filter(|_| own) {
+                    into.entry(cell).or_insert(id);
+                }
+            }
+        }
+        self.beforehand = beforehand;
+    }
+
+    /// Whether a script's `start` handlers run at every start.
+    fn starts_for_certain(&self, unit: &ScriptUnit) -> bool {
+        let registry = &self.project.registry;
+        let first = self.project.config.first_scene.as_deref().and_then(|name| registry.find_owner(name));
+        let there = unit.scene.is_none() || unit.scene == first;
+        let some = unit.owner.is_some_and(|owner| {
+            !registry.is_actor(owner)
+                || registry.instances_of(owner).any(|id| {
+                    let scene = registry.instance(id).scene;
+                    scene.is_none() || scene == first
+                })
+        });
+        there && some
+    }
+
+    /// Whether a script's `spawn` handlers run for every instance of its actor.
+    fn spawns_for_certain(&self, unit: &ScriptUnit) -> bool {
+        let Some(scene) = unit.scene else { return true };
+        let registry = &self.project.registry;
+        unit.owner.is_some_and(|actor| {
+            !self.spawned.contains(&actor)
+                && registry.instances_of(actor).all(|id| registry.instance(id).scene == Some(scene))
+        })
+    }
+
+    /// Whether `start` handlers certainly give a cell a fresh value.
+    #[must_use]
+    pub fn fresh_at_start(&self, cell: CellId) -> bool {
+        self.beforehand.start.contains_key(&cell)
+    }
+
+    /// Whether a cell is certain to have been assigned when a handler begins.
+    #[must_use]
+    pub fn assigned_before(&self, handler: HandlerId, cell: CellId, base: Option<Base>) -> bool {
+        let (unit, at, _) = self.parts(handler);
+        let earlier = |by: Option<&HandlerId>, same: bool| by.is_some_and(|&by| !same || by < handler);
+        let (is_start, is_spawn) = (matches!(at.trigger, Trigger::Start), matches!(at.trigger, Trigger::Spawn));
+        let is_enter = matches!(at.trigger, Trigger::Enter);
+        match self.home(cell) {
+            Home::Everywhere => {
+                let by = self.beforehand.start.get(&cell);
+                // A `spawn` handler may run inside an earlier `start` handler.
+                let inside = is_spawn && unit.owner.is_some_and(|actor| self.spawned_at_start(actor, by));
+                earlier(by, is_start) && !inside
+            }
+            Home::Scene => earlier(self.beforehand.enter.get(&cell), is_enter) && !is_start && !is_spawn,
+            Home::Instance(actor) => {
+                let by = self.beforehand.spawn.get(&cell);
+                let own = base.is_none_or(|base| matches!(base, Base::Own | Base::Listed(_)));
+                let by_spawn = match (is_spawn, unit.owner == Some(actor) && own) {
+                    (true, true) => earlier(by, true),
+                    (true, false) => false,
+                    (false, _) => by.is_some(),
+                };
+                by_spawn && !is_start || self.all_start_with(cell, actor)
+            }
+        }
+    }
+
+    /// Whether a `start` handler up to the one given spawns instances of an actor.
+    fn spawned_at_start(&self, actor: OwnerId, by: Option<&HandlerId>) -> bool {
+        self.handler_ids().take_while(|id| by.is_none_or(|by| id <= by)).any(|id| {
+            let (_, handler, graph) = self.parts(id);
+            matches!(handler.trigger, Trigger::Start)
+                && graph.blocks.iter().flat_map(|block| &block.steps).any(
+                    |step| matches!(step.kind, StepKind::Spawn { actor: Some(other), .. } if other == actor),
+                )
+        })
+    }
+
+    /// Whether every instance listed starts with a value of its own, and nothing spawns more.
+    fn all_start_with(&self, cell: CellId, actor: OwnerId) -> bool {
+        let Cell::Variable(variable) = self.project.cells[cell.index()] else { return false };
+        let registry = &self.project.registry;
+        !self.spawned.contains(&actor)
+            && registry.instances_of(actor).all(|id| registry.start_of(variable, id).is_some())
+    }
+
+    fn home(&self, cell: CellId) -> Home {
+        match self.project.cells[cell.index()] {
+            Cell::Variable(id) => {
+                let variable = self.project.registry.var(id);
+                match variable.scope {
+                    Scope::Global | Scope::Type => Home::Everywhere,
+                    Scope::Scene => Home::Scene,
+                    Scope::Instance => Home::Instance(variable.owner),
+                }
+            }
+            Cell::Private(script, _) => {
+                let unit = self.project.script(script);
+                match unit.owner {
+                    Some(owner) if self.project.registry.is_actor(owner) => Home::Instance(owner),
+                    _ if unit.scene.is_some() => Home::Scene,
+                    _ => Home::Everywhere,
+                }
+            }
+        }
+    }
+
+    // ---- reach ----
+
+    fn start_reach(&mut self) {
+        let registry = &self.project.registry;
+        let mut reach = Vec::with_capacity(self.project.cells.len());
+        for cell in &self.project.cells {
+            reach.push(match cell {
+                Cell::Variable(id) => self.start_of(*id),
+                Cell::Private(script, index) => {
+                    let unit = self.project.script(*script);
+                    let ty = unit.privates[*index as usize].ty;
+                    match unit.tree.privates[*index as usize].start {
+                        Some(start) => self.literal(unit, start, ty),
+                        None => nothing(ty),
+                    }
+                }
+            });
+        }
+        self.reach = reach;
+        for id in registry.var_ids().filter(|&id| registry.var(id).engine_writes) {
+            let value = self.within_bounds(id, anything(registry.var(id).ty)).unwrap_or(Value::Other);
+            self.effects[id.index()].push(Effect {
+                handler: None,
+                after_wait: false,
+                own: false,
+                up: true,
+                down: true,
+                set: Some(value.clone()),
+                clears: false,
+            });
+            self.reach[id.index()] = self.reach[id.index()].join(&value);
+        }
+    }
+
+    /// A constant expression's value.
+    fn literal(&self, unit: &ScriptUnit, expr: ExprId, ty: Type) -> Value {
+        let value = match &unit.tree.expr(expr).kind {
+            #[allow(clippy::cast_precision_loss, reason = "the ends of 64 bits are rounded outward")]
+            ExprKind::Int(value) => Value::Num(Num::constant(*value as f64, ty == Type::Int)),
+            ExprKind::Float(value) => Value::Num(Num::constant(*value, false)),
+            ExprKind::Bool(value) => Value::Bool { yes: *value, no: !*value },
+            ExprKind::None => Value::Ref { none: true, some: false },
+            ExprKind::Text(parts) => match &parts[..] {
+                [TextPart::Plain(text)] => Value::Text(self.symbols.get(text.as_str()).map(|&symbol| smallvec![symbol])),
+                _ => Value::Text(None),
+            },
+            ExprKind::Unary(UnaryOp::Minus, inner) => match self.literal(unit, *inner, ty) {
+                Value::Num(num) => Value::Num(num.neg()),
+                other => other,
+            },
+            ExprKind::Binary(op, left, right) => match (self.literal(unit, *left, ty), self.literal(unit, *right, ty)) {
+                (Value::Num(a), Value::Num(b)) => match op {
+                    BinaryOp::Add => Value::Num(a.add(&b)),
+                    BinaryOp::Subtract => Value::Num(a.sub(&b)),
+                    BinaryOp::Multiply => Value::Num(a.mul(&b)),
+                    BinaryOp::Divide => Value::Num(a.div(&b)),
+                    _ => anything(ty),
+                },
+                _ => anything(ty),
+            },
+            _ => anything(ty),
+        };
+        match (&value, ty) {
+            (Value::Num(_), Type::Int | Type::Number)
+            | (Value::Bool { .. }, Type::Bool)
+            | (Value::Text(_), Type::Text | Type::Enum(_))
+            | (Value::Ref { .. }, Type::Ref(_)) => value,
+            _ => anything(ty),
+        }
+    }
+
+    fn start_of(&self, id: VarId) -> Value {
+        let registry = &self.project.registry;
+        let variable = registry.var(id);
+        let own = (0..registry.instances.len()).map(InstanceId::at).filter(|&instance| {
+            variable.scope == Scope::Instance && registry.instance(instance).of == variable.owner
+        });
+        let mut start = variable.default.as_ref().map_or_else(|| nothing(variable.ty), |value| self.constant(value, variable.ty));
+        for instance in own {
+            if let Some(value) = registry.start_of(id, instance) {
+                start = join_nothing(&start, &self.constant(value, variable.ty), variable.ty, variable.default.is_none());
+            }
+        }
+        start
+    }
+
+    /// The value of a constant of the registry.
+    #[must_use]
+    pub fn constant(&self, value: &Constant, ty: Type) -> Value {
+        match value {
+            Constant::Bool(value) => Value::Bool { yes: *value, no: !*value },
+            Constant::Int(_) | Constant::Number(_) => {
+                Value::Num(Num::constant(value.as_number().unwrap_or(0.0), ty == Type::Int))
+            }
+            Constant::Text(text) => Value::Text(self.symbols.get(text).map(|&symbol| smallvec![symbol])),
+            Constant::Ref(_) => Value::Ref { none: false, some: true },
+            Constant::Vector(_) => Value::Other,
+        }
+    }
+
+    /// A value cut to the range that its variable may have; none if nothing of it is inside.
+    fn within_bounds(&self, id: VarId, value: Value) -> Option<Value> {
+        let variable = self.project.registry.var(id);
+        let Value::Num(num) = &value else { return Some(value) };
+        let end = |bound: &Option<Bound>, low: bool| match bound {
+            None => if low { f64::NEG_INFINITY } else { f64::INFINITY },
+            Some(Bound::Number(value)) => *value,
+            Some(Bound::Variable(other)) => match self.reach.get(other.index()) {
+                Some(Value::Num(reach)) => if low { reach.lo } else { reach.hi },
+                _ => if low { f64::NEG_INFINITY } else { f64::INFINITY },
+            },
+        };
+        let (lo, hi) = (end(&variable.min, true), end(&variable.max, false));
+        num.meet(&Num::range(lo, hi, num.int)).map(Value::Num)
+    }
+
+    /// What the variable behind a slot can hold between dispatches.
+    #[must_use]
+    pub fn reach(&self, facts: &SlotFacts) -> Value {
+        match facts.cell {
+            Some(cell) => {
+                let reach = &self.reach[cell.index()];
+                if is_nothing(reach) { anything(facts.ty) } else { reach.clone() }
+            }
+            None => anything(facts.ty),
+        }
+    }
+
+    /// What a slot can hold as a handler begins.
+    #[must_use]
+    pub fn entry_value(&self, handler: HandlerId, facts: &SlotFacts) -> Abstract {
+        let (unit, _, _) = self.parts(handler);
+        match facts.key {
+            Key::Scene => Abstract::of(Value::Text(self.scenes_of(unit))),
+            Key::Instance(instance) => Abstract::of(Value::Ref { none: self.may_be_absent(unit, instance), some: true }),
+            Key::Result(_) => Abstract::of(anything(facts.ty)),
+            Key::Place(place) => match unit.place(place) {
+                Place::Local(local) => self.entry_of_local(handler, unit, local, facts.ty),
+                Place::Was => self.entry_of_was(handler, unit, facts.ty),
+                Place::Private(_) => self.entry_of_cell(handler, facts, None),
+                Place::Variable(_, base) => self.entry_of_cell(handler, facts, Some(base)),
+            },
+        }
+    }
+
+    fn may_be_absent(&self, unit: &ScriptUnit, instance: InstanceId) -> bool {
+        let facts = self.project.registry.instance(instance);
+        let other_scene = facts.scene.is_some_and(|scene| {
+            self.scenes_of(unit).is_none_or(|scenes| scenes.as_slice() != [scene.0])
+        });
+        other_scene || self.removable(facts.of)
+    }
+
+    fn entry_of_local(&self, handler: HandlerId, unit: &ScriptUnit, local: LocalId, ty: Type) -> Abstract {
+        let (_, index) = self.handler(handler);
+        let facts = &unit.handlers[index];
+        let at = facts.parameters.iter().position(|(parameter, _)| *parameter == local);
+        let (Some(at), Some(signal)) = (at, facts.signal) else { return Abstract::of(anything(ty)) };
+        if matches!(ty, Type::Ref(_)) {
+            return Abstract::of(self.sent_ref(signal, at));
+        }
+        let declared = &self.project.registry.signal(signal);
+        let mut value = if declared.from_engine {
+            anything(ty)
+        } else {
+            self.sent.get(&(signal, at)).cloned().unwrap_or_else(|| anything(ty))
+        };
+        if let (Value::Num(num), Some(parameter)) = (&value, declared.parameters.get(at))
+            && declared.from_engine
+        {
+            let range = Num::range(parameter.min.unwrap_or(f64::NEG_INFINITY), parameter.max.unwrap_or(f64::INFINITY), num.int);
+            value = Value::Num(num.meet(&range).unwrap_or_else(|| num.clone()));
+        }
+        Abstract::of(value)
+    }
+
+    fn sent_ref(&self, signal: SignalId, at: usize) -> Value {
+        if self.project.registry.signal(signal).from_engine {
+            return Value::Ref { none: false, some: true };
+        }
+        match self.sent.get(&(signal, at)) {
+            Some(Value::Ref { none, .. }) => Value::Ref { none: *none, some: true },
+            _ => Value::Ref { none: false, some: true },
+        }
+    }
+
+    fn entry_of_was(&self, handler: HandlerId, unit: &ScriptUnit, ty: Type) -> Abstract {
+        let (_, index) = self.handler(handler);
+        let changed = unit.handlers[index].changed;
+        let Some(cell) = changed.and_then(|place| self.project.cell_of(unit, place)) else {
+            return Abstract::of(anything(ty));
+        };
+        let reach = &self.reach[cell.index()];
+        let value = if is_nothing(reach) { anything(ty) } else { reach.clone() };
+        let base = changed.and_then(|place| match unit.place(place) {
+            Place::Variable(_, base) => Some(base),
+            _ => None,
+        });
+        Abstract { unset: self.may_be_unset(handler, cell, base, ty), ..Abstract::of(value) }
+    }
+
+    fn entry_of_cell(&self, handler: HandlerId, facts: &SlotFacts, base: Option<Base>) -> Abstract {
+        let Some(cell) = facts.cell else { return Abstract::of(anything(facts.ty)) };
+        let mut value = self.reach(facts);
+        if let (Some(variable), Some(Base::Listed(instance))) = (facts.variable, base)
+            && !self.written[cell.index()]
+            && let Some(start) = self.project.registry.start_of(variable, instance)
+        {
+            value = self.constant(start, facts.ty);
+        }
+        if let Value::Ref { none, some } = &mut value {
+            let of = match facts.ty {
+                Type::Ref(of) => of,
+                _ => None,
+            };
+            let removed = self.removes_any || of.map_or(!self.removed.is_empty(), |actor| self.removed.contains(&actor));
+            *none |= removed || self.goes;
+            *some = true;
+        }
+        let stand_in = facts.variable.is_some_and(|id| self.project.registry.var(id).placeholder)
+            && !self.assigned_before(handler, cell, base);
+        Abstract { unset: self.may_be_unset(handler, cell, base, facts.ty), stand_in, ..Abstract::of(value) }
+    }
+
+    /// Whether a cell may be without a value as a handler begins.
+    fn may_be_unset(&self, handler: HandlerId, cell: CellId, base: Option<Base>, ty: Type) -> bool {
+        if matches!(ty, Type::Ref(_) | Type::Unknown) {
+            return false;
+        }
+        let has_default = match self.project.cells[cell.index()] {
+            Cell::Variable(id) => {
+                let variable = self.project.registry.var(id);
+                variable.default.is_some() || variable.place.has("default") || variable.engine_writes
+            }
+            Cell::Private(script, index) => self.project.script(script).tree.privates[index as usize].start.is_some(),
+        };
+        self.cleared[cell.index()] || (!has_default && !self.assigned_before(handler, cell, base))
+    }
+
+    // ---- what others do ----
+
+    /// What can happen to cells while an activation waits.
+    #[must_use]
+    pub fn effects_while_waiting(&self, run: &Run<'_, '_>, state: &State) -> FxHashMap<CellId, Vec<Effect>> {
+        let mut kept_out: FxHashMap<HandlerId, bool> = FxHashMap::default();
+        let mut all: FxHashMap<CellId, Vec<Effect>> = FxHashMap::default();
+        for facts in &run.table.slots {
+            let Some(cell) = facts.cell else { continue };
+            let effects = self.effects[cell.index()].iter().filter(|effect| {
+                let Some(handler) = effect.handler else { return true };
+                let out = *kept_out.entry(handler).or_insert_with(|| self.is_kept_out(run, state, handler));
+                !(out && (effect.own || self.runs_once(run)))
+            });
+            let effects: Vec<Effect> = effects.cloned().collect();
+            if !effects.is_empty() {
+                all.insert(cell, effects);
+            }
+        }
+        all
+    }
+
+    /// Whether there is only one instance that the run's script can run for.
+    fn runs_once(&self, run: &Run<'_, '_>) -> bool {
+        let owner = self.project.script(run.script).owner;
+        owner.is_some_and(|owner| !self.project.registry.is_many(owner))
+    }
+
+    /// Whether a handler of the same script can't begin in this state, by a guard that nobody else lifts meanwhile.
+    fn is_kept_out(&self, run: &Run<'_, '_>, state: &State, handler: HandlerId) -> bool {
+        let (script, index) = self.handler(handler);
+        if script != run.script || !self.exclusive[handler.index()] || !self.exclusive[run.handler.index()] {
+            return false;
+        }
+        let unit = self.project.script(script);
+        let Some(tests) = entry_tests(unit, &unit.tree.handlers[index]) else { return false };
+        if !tests_fail(self, run, state, &tests) {
+            return false;
+        }
+        let guards: FxHashSet<CellId> = tests
+            .iter()
+            .flat_map(|&(test, _)| {
+                let mut cells = Vec::new();
+                super::access::walk_expr(unit, test, &mut |expr| {
+                    cells.extend(unit.place_of(expr).and_then(|place| self.project.cell_of(unit, place)));
+                });
+                cells
+            })
+            .collect();
+        // Whoever else writes the guard must be kept out by it too.
+        guards.iter().all(|guard| {
+            self.effects[guard.index()].iter().all(|effect| match effect.handler {
+                None => false,
+                Some(other) => {
+                    let (other_script, other_index) = self.handler(other);
+                    other_script == script
+                        && entry_tests(unit, &unit.tree.handlers[other_index])
+                            .is_some_and(|tests| tests_fail(self, run, state, &tests))
+                }
+            })
+        })
+    }
+
+    /// What the `spawn` handlers of an actor do, for a `spawn` statement.
+    #[must_use]
+    pub fn effects_of_spawning(&self, actor: OwnerId) -> FxHashMap<CellId, Vec<Effect>> {
+        let mut all: FxHashMap<CellId, Vec<Effect>> = FxHashMap::default();
+        let spawning: FxHashSet<HandlerId> = self
+            .handler_ids()
+            .filter(|&id| {
+                let (unit, handler, _) = self.parts(id);
+                unit.owner == Some(actor) && matches!(handler.trigger, Trigger::Spawn)
+            })
+            .collect();
+        if spawning.is_empty() {
+            return all;
+        }
+        for (at, effects) in self.effects.iter().enumerate() {
+            let own: Vec<Effect> = effects
+                .iter()
+                .filter(|effect| !effect.own && effect.handler.is_some_and(|handler| spawning.contains(&handler)))
+                .cloned()
+                .collect();
+            if !own.is_empty() {
+                all.insert(CellId::at(at), own);
+            }
+        }
+        all
+    }
+
+    // ---- the fixpoint ----
+
+    /// Runs all handlers until nothing grows, then once more for what they find.
+    #[must_use]
+    pub fn solve(&mut self) -> Vec<Found> {
+        let mut dirty: Vec<bool> = vec![true; self.handlers.len()];
+        for round in 0..MOST_ROUNDS {
+            let results: Vec<(HandlerId, RunResult)> = (0..self.handlers.len())
+                .into_par_iter()
+                .filter(|&at| dirty[at])
+                .map(|at| (HandlerId::at(at), self.run_once(HandlerId::at(at))))
+                .collect();
+            let changed = self.take(results, round);
+            if changed.is_empty() {
+                break;
+            }
+            for (at, dirty) in dirty.iter_mut().enumerate() {
+                *dirty = changed.all || self.depends(HandlerId::at(at), &changed);
+            }
+        }
+        (0..self.handlers.len()).into_par_iter().map(|at| self.final_run(HandlerId::at(at))).collect()
+    }
+
+    fn depends(&self, handler: HandlerId, changed: &Changed) -> bool {
+        let (unit, _, _) = self.parts(handler);
+        let (_, index) = self.handler(handler);
+        let sent = unit.handlers[index].signal.is_some_and(|signal| changed.signals.contains(&signal));
+        let was = unit.handlers[index].changed.and_then(|place| self.project.cell_of(unit, place));
+        sent || was.is_some_and(|cell| changed.cells.contains(&cell))
+            || self.table(handler).slots.iter().any(|slot| slot.cell.is_some_and(|cell| changed.cells.contains(&cell)))
+    }
+
+    fn run_once(&self, handler: HandlerId) -> RunResult {
+        let mut run = Run::new(self, handler);
+        run.keep_pauses = self.exclusive[handler.index()];
+        run.handler_from_entry();
+        let exclusive = self.exclusive[handler.index()] && self.stays_exclusive(&run);
+        RunResult { seen: run.seen, sent: run.sent, exclusive }
+    }
+
+    /// Whether at every wait of a handler its own entry test fails.
+    fn stays_exclusive(&self, run: &Run<'_, '_>) -> bool {
+        let (script, index) = self.handler(run.handler);
+        let unit = self.project.script(script);
+        let Some(tests) = entry_tests(unit, &unit.tree.handlers[index]) else {
+            return !run.pauses.iter().any(|pause| pause.wait.is_some());
+        };
+        run.pauses.iter().filter(|pause| pause.wait.is_some()).all(|pause| tests_fail(self, run, &pause.state, &tests))
+    }
+
+    fn final_run(&self, handler: HandlerId) -> Found {
+        let mut run = Run::new(self, handler);
+        run.keep_pauses = self.wants_pauses(handler);
+        run.handler_from_entry();
+        Found { events: run.events, outcomes: run.outcomes, reached: run.reached, pauses: run.pauses }
+    }
+
+    /// Whether the rules about guards will ask for a handler's pauses.
+    fn wants_pauses(&self, handler: HandlerId) -> bool {
+        let (unit, _, graph) = self.parts(handler);
+        let (_, index) = self.handler(handler);
+        let bursts = unit.handlers[index].signal.is_some_and(|signal| self.project.registry.signal(signal).bursts);
+        bursts
+            || graph.blocks.iter().any(|block| {
+                matches!(block.exit, Exit::Fork { .. }) || block.steps.iter().any(|step| certain::waits(unit, &step.kind))
+            })
+    }
+
+    fn take(&mut self, results: Vec<(HandlerId, RunResult)>, round: usize) -> Changed {
+        let mut changed = Changed::default();
+        for (handler, result) in results {
+            if self.exclusive[handler.index()] && !result.exclusive {
+                self.exclusive[handler.index()] = false;
+                changed.all = true;
+            }
+            for seen in result.seen {
+                self.take_seen(seen, round, &mut changed);
+            }
+            for (signal, at, value) in result.sent {
+                let known = self.sent.get(&(signal, at));
+                let joined = match known {
+                    Some(known) => widen(known, &known.join(&value), round),
+                    None => value,
+                };
+                if known != Some(&joined) {
+                    self.sent.insert((signal, at), joined);
+                    changed.signals.insert(signal);
+                }
+            }
+        }
+        changed
+    }
+
+    fn take_seen(&mut self, seen: super::engine::Seen, round: usize, changed: &mut Changed) {
+        let at = seen.cell.index();
+        if let Some(value) = seen.value {
+            let inside = match self.project.cells[at] {
+                Cell::Variable(id) => self.within_bounds(id, value),
+                Cell::Private(..) => Some(value),
+            };
+            if let Some(value) = inside {
+                let known = &self.reach[at];
+                let joined = if is_nothing(known) { value } else { known.join(&value) };
+                let mut next = if is_nothing(known) { joined } else { widen(known, &joined, round) };
+                if let Cell::Variable(id) = self.project.cells[at] {
+                    next = self.within_bounds(id, next.clone()).unwrap_or(next);
+                }
+                if next != self.reach[at] {
+                    self.reach[at] = next;
+                    changed.cells.insert(seen.cell);
+                }
+            }
+        }
+        let mut effect = seen.effect;
+        if round >= ROUNDS && effect.set.is_some() {
+            effect.set = Some(self.reach[at].clone());
+        }
+        let effects = &mut self.effects[at];
+        match effects.iter_mut().find(|known| known.handler == effect.handler && known.own == effect.own) {
+            Some(known) => {
+                if known.take(&effect) {
+                    changed.cells.insert(seen.cell);
+                }
+            }
+            None => {
+                effects.push(effect);
+                changed.cells.insert(seen.cell);
+            }
+        }
+    }
+
+    /// Runs a handler again from the cells of a paused state, as a second activation of the same instance would, and
+    /// gives the steps that it reaches.
+    #[must_use]
+    pub fn again(&self, handler: HandlerId, paused: &State) -> FxHashMap<Span, bool> {
+        let mut run = Run::new(self, handler);
+        run.quiet = true;
+        let mut state = run.entry();
+        for (at, facts) in run.table.slots.iter().enumerate() {
+            if facts.cell.is_some() {
+                state.values[at] = paused.values[at].clone();
+                state.values[at].unset = false;
+            }
+        }
+        run.handler_from(state);
+        run.reached
+    }
+}
+
+struct RunResult {
+    seen: Vec<super::engine::Seen>,
+    sent: Vec<(SignalId, usize, Value)>,
+    exclusive: bool,
+}
+
+#[derive(Default)]
+struct Changed {
+    cells: FxHashSet<CellId>,
+    signals: FxHashSet<SignalId>,
+    all: bool,
+}
+
+impl Changed {
+    fn is_empty(&self) -> bool {
+        self.cells.is_empty() && self.signals.is_empty() && !self.all
+    }
+}
+
+/// Where a cell lives.
+enum Home {
+    Everywhere,
+    Scene,
+    Instance(OwnerId),
+}
+
+fn widen(known: &Value, joined: &Value, round: usize) -> Value {
+    match (known, joined) {
+        (Value::Num(a), Value::Num(b)) if round >= ROUNDS => Value::Num(a.widen(b, &[])),
+        _ => joined.clone(),
+    }
+}
+
+/// The value of a cell that nothing has given one yet.
+fn nothing(ty: Type) -> Value {
+    match ty {
+        Type::Ref(_) => Value::Ref { none: true, some: false },
+        Type::Bool => Value::Bool { yes: false, no: false },
+        Type::Int | Type::Number => Value::Num(Num { lo: 1.0, hi: -1.0, step: 0.0, off: 0.0, set: None, int: ty == Type::Int }),
+        Type::Text | Type::Enum(_) => Value::Text(Some(SmallVec::new())),
+        _ => Value::Other,
+    }
+}
+
+/// Whether a cell was never given a value.
+#[must_use]
+pub fn is_nothing(value: &Value) -> bool {
+    match value {
+        Value::Num(num) => num.is_empty(),
+        Value::Bool { yes, no } => !yes && !no,
+        Value::Text(Some(symbols)) => symbols.is_empty(),
+        _ => false,
+    }
+}
+
+fn join_nothing(known: &Value, value: &Value, ty: Type, was_nothing: bool) -> Value {
+    if was_nothing && *known == nothing(ty) && !matches!(ty, Type::Ref(_)) { value.clone() } else { known.join(value) }
+}
+
+fn symbols(project: &Project) -> FxHashMap<Arc<str>, Symbol> {
+    let mut symbols: FxHashMap<Arc<str>, Symbol> = FxHashMap::default();
+    for value in project.registry.variables.iter().flat_map(|variable| &variable.values) {
+        let next = Symbol::try_from(symbols.len()).unwrap_or(Symbol::MAX);
+        symbols.entry(value.clone()).or_insert(next);
+    }
+    symbols
+}
+
+fn lower_script(project: &Project, unit: &ScriptUnit) -> Graphs {
+    let count = |ty: Type| match ty {
+        Type::Bool => Some(2),
+        Type::Enum(of) => Some(project.registry.var(of).values.len()),
+        _ => None,
+    };
+    Graphs {
+        handlers: unit.tree.handlers.iter().map(|handler| graph::lower(unit, &handler.body, &count)).collect(),
+        procedures: unit.tree.procedures.iter().map(|procedure| graph::lower(unit, &procedure.body, &count)).collect(),
+    }
+}
+
+fn gather_script(project: &Project, unit: &ScriptUnit, graphs: &Graphs) -> (Vec<Access>, Vec<FxHashSet<CellId>>) {
+    let index = PlaceIndex::new(unit);
+    let mut found = Vec::new();
+    for (at, graph) in graphs.handlers.iter().enumerate() {
+        let mut gather = Gather { project, unit, index: &index, body: Body::Handler(at), found: Vec::new() };
+        if let Some(when) = unit.tree.handlers[at].when {
+            gather.reads(when, unit.tree.expr(when).span, None, false, true);
+        }
+        gather.graph(graph);
+        found.append(&mut gather.found);
+    }
+    let mut calls: Vec<Vec<ProcId>> = Vec::new();
+    let mut writes: Vec<FxHashSet<CellId>> = Vec::new();
+    for (at, graph) in graphs.procedures.iter().enumerate() {
+        let body = Body::Procedure(ProcId::at(at));
+        let mut gather = Gather { project, unit, index: &index, body, found: Vec::new() };
+        gather.graph(graph);
+        writes.push(gather.found.iter().filter(|access| access.writes()).map(|access| access.cell).collect());
+        found.append(&mut gather.found);
+        calls.push(called(unit, graph));
+    }
+    // What a procedure writes includes what those it calls write: grown until nothing changes.
+    loop {
+        let mut grown = false;
+        for (at, calls) in calls.iter().enumerate() {
+            for call in calls {
+                let more: Vec<CellId> = writes[call.index()].difference(&writes[at]).copied().collect();
+                grown |= !more.is_empty();
+                writes[at].extend(more);
+            }
+        }
+        if !grown {
+            return (found, writes);
+        }
+    }
+}
+
+/// The procedures that a body calls.
+#[must_use]
+pub fn called(unit: &ScriptUnit, graph: &Graph) -> Vec<ProcId> {
+    let mut found = Vec::new();
+    let mut look = |expr: ExprId| {
+        super::access::walk_expr(unit, expr, &mut |inner| {
+            if let Meaning::Procedure(id) = unit.meaning(inner) {
+                found.push(id);
+            }
+        });
+    };
+    for block in &graph.blocks {
+        for step in &block.steps {
+            let parts = super::access::parts(step);
+            parts.reads.into_iter().for_each(&mut look);
+            if let Some((_, _, Some(value))) = parts.target {
+                look(value);
+            }
+        }
+        super::access::exit_reads(&block.exit).into_iter().for_each(&mut look);
+    }
+    found.sort_unstable();
+    found.dedup();
+    found
+}
+
+/// The tests that must come out as given for a handler to do anything: its `when`, early returns, and an `if` around all.
+#[must_use]
+pub fn entry_tests(unit: &ScriptUnit, handler: &Handler) -> Option<Vec<(ExprId, bool)>> {
+    let mut tests: Vec<(ExprId, bool)> = handler.when.iter().map(|&when| (when, true)).collect();
+    for (at, statement) in handler.body.statements.iter().enumerate() {
+        let StatementKind::If { arms, otherwise: None } = &statement.kind else { break };
+        let [arm] = &arms[..] else { break };
+        let returns = matches!(arm.body.statements.last().map(|last| &last.kind), Some(StatementKind::Return(None)));
+        if returns && arm.body.statements.len() == 1 {
+            tests.push((arm.tests[0], false));
+        } else if at + 1 == handler.body.statements.len() {
+            tests.push((arm.tests[0], true));
+        }
+    }
+    let _ = unit;
+    (!tests.is_empty()).then_some(tests)
+}
+
+/// Whether one of the tests certainly comes out the other way in a state, by what outlives the activation alone.
+fn tests_fail(world: &World<'_>, run: &Run<'_, '_>, state: &State, tests: &[(ExprId, bool)]) -> bool {
+    let unit = world.project.script(run.script);
+    tests.iter().any(|&(test, wanted)| {
+        let mut local = false;
+        super::access::walk_expr(unit, test, &mut |expr| {
+            local |= unit.place_of(expr).is_some_and(|place| !is_shared(unit, place));
+        });
+        if local {
+            return conjunct_fails(world, run, state, test, wanted);
+        }
+        fails(world, run, state, test, wanted)
+    })
+}
+
+/// Of a test that also asks about parameters, the parts joined by `and` that do not.
+fn conjunct_fails(world: &World<'_>, run: &Run<'_, '_>, state: &State, test: ExprId, wanted: bool) -> bool {
+    let unit = world.project.script(run.script);
+    match (&unit.tree.expr(test).kind, wanted) {
+        (ExprKind::Binary(BinaryOp::And, left, right), true) | (ExprKind::Binary(BinaryOp::Or, left, right), false) => {
+            tests_fail(world, run, state, &[(*left, wanted), (*right, wanted)])
+        }
+        (ExprKind::Unary(UnaryOp::Not, inner), _) => tests_fail(world, run, state, &[(*inner, !wanted)]),
+        _ => false,
+    }
+}
+
+fn is_shared(unit: &ScriptUnit, place: PlaceId) -> bool {
+    matches!(unit.place(place), Place::Private(_) | Place::Variable(_, Base::One | Base::Own | Base::Listed(_)))
+}
+
+fn fails(world: &World<'_>, run: &Run<'_, '_>, state: &State, test: ExprId, wanted: bool) -> bool {
+    let mut probe = Run::new(world, run.handler);
+    probe.quiet = true;
+    // A test of a handler whose places this one does not know can't be judged.
+    let unit = world.project.script(run.script);
+    let mut known = true;
+    super::access::walk_expr(unit, test, &mut |expr| {
+        known &= unit.place_of(expr).is_none_or(|place| probe.slot(place).is_some());
+    });
+    if !known {
+        return false;
+    }
+    let (yes, no) = probe.branch(state.clone(), test);
+    if wanted { yes.is_none() } else { no.is_none() }
+}

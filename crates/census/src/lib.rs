@@ -1,0 +1,15 @@
+//! The core of Oaken Census: the registry of gameplay variables, the event-script language, the analysis and the rules.
+//!
+//! Nothing here prints, reads options or ends the process: see `docs/ARCHITECTURE.md` for what lives where.
+
+pub mod edit;
+pub mod finding;
+pub mod flow;
+pub mod project;
+pub mod registry;
+pub mod report;
+pub mod rules;
+pub mod script;
+pub mod source;
+pub mod waivers;
+pub mod words;

@@ -1,0 +1,1805 @@
+//! Finds out what every name means and what type every expression has.
+//!
+//! One walk over a script, in the order in which it is read. Beside the names in scope the walk keeps *kinds*: places
+//! known to hold an instance of one actor, because a test said so on every way to here (`other is parcel`). They hold
+//! inside branches, after an early `return`, and to the right of `and` and `or`; an assignment ends them, and so does a
+//! wait, for what others can assign meanwhile.
+
+use super::builtin::Builtin;
+use super::names::NameTable;
+use super::*;
+use crate::finding::{RuleName, reader_rules};
+use crate::registry::read::type_of_word;
+use crate::registry::{Named, OwnerKind, Scope};
+use crate::script::ast::*;
+use crate::script::lexer::{self, TokenKind};
+use crate::words::did_you_mean;
+use rustc_hash::FxHashMap;
+use std::sync::Arc;
+
+/// A script with its tables, and what was wrong in it.
+pub struct Resolved {
+    /// The script.
+    pub unit: ScriptUnit,
+    /// What was found.
+    pub findings: Vec<Finding>,
+}
+
+/// Resolves a script.
+#[must_use]
+pub fn script(
+    sources: &Sources,
+    file: FileId,
+    tree: Script,
+    names: &NameTable<'_>,
+    invariants: &[InvariantFacts],
+) -> Resolved {
+    let source = sources.file(file);
+    let mut resolver = Resolver::new(source.text.clone(), file, &tree, names);
+    if let Some(offset) = source.invalid_utf8 {
+        let span = Span { start: offset, end: offset };
+        resolver.report(reader_rules::SYNTAX, span, "this file is not UTF-8 from here on".to_owned());
+    } else {
+        for error in &tree.errors {
+            resolver.report(reader_rules::SYNTAX, error.span, error.message.clone());
+            resolver.set_help(error.help.clone());
+        }
+    }
+    resolver.file(&tree);
+    resolver.finish(tree, invariants)
+}
+
+/// Resolves an invariant's expression, in which `OWNER.x` of an actor means every instance's.
+#[must_use]
+pub fn invariant(text: &Arc<str>, file: FileId, tree: Script, expr: Option<ExprId>, names: &NameTable<'_>) -> Resolved {
+    let mut resolver = Resolver::new(text.clone(), file, &tree, names);
+    resolver.in_invariant = true;
+    if let Some(expr) = expr {
+        resolver.condition(&tree, expr);
+    }
+    resolver.finish(tree, &[])
+}
+
+type Kinds = Vec<(PlaceId, OwnerId)>;
+
+struct Resolver<'a> {
+    text: Arc<str>,
+    names: &'a NameTable<'a>,
+    unit: ScriptUnit,
+    findings: Vec<Finding>,
+    interned: FxHashMap<Place, PlaceId>,
+    /// Names in scope, innermost last.
+    scope: Vec<(String, LocalId)>,
+    privates: FxHashMap<String, u32>,
+    procedures: FxHashMap<String, ProcId>,
+    kinds: Kinds,
+    /// What a `let` that is never assigned again was given: a test through it tells what its value tells.
+    definitions: FxHashMap<LocalId, ExprId>,
+    /// The variable whose change is answered here.
+    was: Option<Type>,
+    gives: Option<Type>,
+    in_procedure: bool,
+    in_invariant: bool,
+    silent: bool,
+    loops: u32,
+    /// The registry variables that the script writes, and through what.
+    written: Vec<(VarId, Base)>,
+}
+
+impl<'a> Resolver<'a> {
+    fn new(text: Arc<str>, file: FileId, tree: &Script, names: &'a NameTable<'a>) -> Self {
+        let unit = ScriptUnit {
+            file,
+            tree: Script::default(),
+            owner: None,
+            scene: None,
+            types: vec![Type::Unknown; tree.exprs.len()],
+            meanings: vec![Meaning::None; tree.exprs.len()],
+            places: Vec::new(),
+            place_types: Vec::new(),
+            local_types: vec![Type::Unknown; tree.locals.len()],
+            local_places: vec![PlaceId(u32::MAX); tree.locals.len()],
+            named: FxHashMap::default(),
+            privates: Vec::new(),
+            handlers: Vec::new(),
+            procedures: Vec::new(),
+            bare_uses: Vec::new(),
+            unread_names: FxHashSet::default(),
+        };
+        Self {
+            text,
+            names,
+            unit,
+            findings: Vec::new(),
+            interned: FxHashMap::default(),
+            scope: Vec::new(),
+            privates: FxHashMap::default(),
+            procedures: FxHashMap::default(),
+            kinds: Vec::new(),
+            definitions: FxHashMap::default(),
+            was: None,
+            gives: None,
+            in_procedure: false,
+            in_invariant: false,
+            silent: false,
+            loops: 0,
+            written: Vec::new(),
+        }
+    }
+
+    fn finish(mut self, tree: Script, invariants: &[InvariantFacts]) -> Resolved {
+        self.add_related_places(invariants);
+        for span in &tree.skipped {
+            let (from, to) = (span.start as usize, (span.end as usize).min(self.text.len()));
+            if self.text.is_char_boundary(from) && self.text.is_char_boundary(to) && from <= to {
+                let words = lexer::tokens(&self.text, from, to).into_iter().filter(|t| t.kind == TokenKind::Word);
+                self.unit.unread_names.extend(words.map(|token| self.text[token.span.range()].to_owned()));
+            }
+        }
+        self.unit.tree = tree;
+        Resolved { unit: self.unit, findings: self.findings }
+    }
+
+    /// Interns the places that judging this script's writes needs beside those it names: the bounds of what it names,
+    /// what its writes bound, and the other variables of the invariants that its writes touch.
+    fn add_related_places(&mut self, invariants: &[InvariantFacts]) {
+        let registry = self.registry();
+        let beside = |variable: VarId, base: Base, home: Scope| match registry.var(variable).scope {
+            Scope::Instance if home == Scope::Instance => Place::Variable(variable, base),
+            Scope::Instance => Place::Variable(variable, Base::Some),
+            _ => Place::Variable(variable, Base::One),
+        };
+        let mut wanted: Vec<Place> = Vec::new();
+        self.written.sort_unstable();
+        self.written.dedup();
+        for &(variable, base) in &self.written {
+            let home = registry.var(variable).scope;
+            wanted.extend(self.names.bounded_by(variable).iter().map(|&other| beside(other, base, home)));
+            for invariant in invariants.iter().filter(|invariant| invariant.variables.contains(&variable)) {
+                wanted.extend(invariant.variables.iter().map(|&other| beside(other, base, home)));
+            }
+        }
+        for place in wanted {
+            if let Place::Variable(variable, _) = place {
+                self.place(place, registry.var(variable).ty);
+            }
+        }
+        let mut at = 0;
+        while at < self.unit.places.len() {
+            if let Place::Variable(variable, base) = self.unit.places[at] {
+                let facts = registry.var(variable);
+                for bound in [&facts.min, &facts.max].into_iter().flatten() {
+                    if let crate::registry::Bound::Variable(other) = bound {
+                        self.place(beside(*other, base, facts.scope), registry.var(*other).ty);
+                    }
+                }
+            }
+            at += 1;
+        }
+    }
+
+    // ---- helpers ----
+
+    fn registry(&self) -> &'a crate::registry::Registry {
+        self.names.registry
+    }
+
+    fn slice(&self, span: Span) -> &str {
+        self.text.get(span.range()).unwrap_or("")
+    }
+
+    fn name(&self, name: Name) -> String {
+        self.slice(name.span).to_owned()
+    }
+
+    fn report(&mut self, rule: RuleName, span: Span, message: String) {
+        if !self.silent {
+            self.findings.push(Finding::new(rule, Location { file: self.unit.file, span }, message));
+        }
+    }
+
+    fn set_help(&mut self, help: Option<String>) {
+        if !self.silent
+            && let (Some(finding), Some(help)) = (self.findings.last_mut(), help)
+        {
+            finding.help = Some(help);
+        }
+    }
+
+    fn set_variable(&mut self, identity: String) {
+        if !self.silent
+            && let Some(finding) = self.findings.last_mut()
+        {
+            finding.variable = Some(identity);
+        }
+    }
+
+    fn mismatch(&mut self, span: Span, message: String) {
+        self.report(reader_rules::MISMATCH, span, message);
+    }
+
+    fn place(&mut self, place: Place, ty: Type) -> PlaceId {
+        if let Some(&id) = self.interned.get(&place) {
+            return id;
+        }
+        let id = PlaceId::at(self.unit.places.len());
+        self.unit.places.push(place);
+        self.unit.place_types.push(ty);
+        self.interned.insert(place, id);
+        id
+    }
+
+    fn type_word(&self, ty: Type) -> String {
+        self.registry().type_word(ty)
+    }
+
+    // ---- declarations ----
+
+    fn file(&mut self, tree: &Script) {
+        self.header(tree);
+        for private in &tree.privates {
+            self.private(tree, private);
+        }
+        for procedure in &tree.procedures {
+            self.declare_procedure(tree, procedure);
+        }
+        self.find_waiting(tree);
+        for handler in &tree.handlers {
+            self.handler(tree, handler);
+        }
+        for (at, procedure) in tree.procedures.iter().enumerate() {
+            self.procedure(tree, ProcId::at(at), procedure);
+        }
+    }
+
+    fn header(&mut self, tree: &Script) {
+        let Some(header) = tree.header else { return };
+        let owner = self.name(header.owner);
+        self.unit.owner = self.registry().find_owner(&owner);
+        if self.unit.owner.is_none() {
+            self.report(reader_rules::UNKNOWN_NAME, header.owner.span, format!("there is no owner `{owner}`"));
+            let near = did_you_mean(&owner, self.registry().owners.iter().map(|owner| &*owner.name));
+            self.set_help(Some(near.unwrap_or_else(|| format!("declare it in the registry: `[owners.{owner}]`"))));
+        }
+        self.unit.scene = self.unit.owner.filter(|&owner| self.registry().is_scene(owner));
+        if let Some(scene) = header.scene {
+            self.unit.scene = self.scene_name(scene);
+        }
+    }
+
+    fn scene_name(&mut self, name: Name) -> Option<OwnerId> {
+        let text = self.name(name);
+        let found = self.registry().find_owner(&text).filter(|&owner| self.registry().is_scene(owner));
+        if found.is_none() {
+            self.report(reader_rules::UNKNOWN_NAME, name.span, format!("there is no scene `{text}`"));
+            let scenes = self.registry().owners.iter().filter(|owner| owner.kind == OwnerKind::Scene);
+            self.set_help(did_you_mean(&text, scenes.map(|owner| &*owner.name)));
+        }
+        self.remember(name, found.map(Named::Owner));
+        found
+    }
+
+    /// Keeps what a name in a statement means, for those that are no expressions.
+    fn remember(&mut self, name: Name, meaning: Option<Named>) {
+        if let Some(meaning) = meaning {
+            self.unit.named.insert(name.span.start, meaning);
+        }
+    }
+
+    fn actor_name(&mut self, name: Name) -> Option<OwnerId> {
+        let text = self.name(name);
+        let found = self.registry().find_owner(&text).filter(|&owner| self.registry().is_actor(owner));
+        if found.is_none() {
+            self.report(reader_rules::UNKNOWN_NAME, name.span, format!("there is no actor `{text}`"));
+            let actors = self.registry().owners.iter().filter(|owner| matches!(owner.kind, OwnerKind::Actor { .. }));
+            self.set_help(did_you_mean(&text, actors.map(|owner| &*owner.name)));
+        }
+        self.remember(name, found.map(Named::Owner));
+        found
+    }
+
+    fn type_name(&mut self, ty: TypeName) -> Type {
+        let text = self.slice(ty.span()).replace(char::is_whitespace, "");
+        type_of_word(&text, self.registry()).unwrap_or_else(|| {
+            self.report(reader_rules::UNKNOWN_NAME, ty.span(), format!("there is no type `{text}`"));
+            let words = ["bool", "int", "number", "text", "vec2", "vec3", "actor"];
+            let owners = self.registry().owners.iter().map(|owner| &*owner.name);
+            self.set_help(did_you_mean(&text, words.into_iter().chain(owners)));
+            Type::Unknown
+        })
+    }
+
+    fn private(&mut self, tree: &Script, private: &Private) {
+        let name = self.name(private.name);
+        let index = u32::try_from(self.unit.privates.len()).unwrap_or(u32::MAX);
+        let ty = self.type_name(private.ty);
+        if let Some(start) = private.start {
+            self.value_for(tree, start, ty);
+            if !is_constant(tree, start) {
+                let span = tree.expr(start).span;
+                self.mismatch(span, format!("`{name}` starts from a value that must be constant"));
+                self.set_help(Some(format!("give `{name}` its first value in a handler `on start`")));
+            }
+        }
+        if self.privates.insert(name.clone(), index).is_some() {
+            self.report(
+                reader_rules::DUPLICATE,
+                private.name.span,
+                format!("this script has a private `{name}` already"),
+            );
+        }
+        self.unit.privates.push(PrivateFacts { ty, cell: CellId(u32::MAX) });
+    }
+
+    fn declare_procedure(&mut self, tree: &Script, procedure: &Procedure) {
+        let name = self.name(procedure.name);
+        let id = ProcId::at(self.unit.procedures.len());
+        for parameter in &procedure.parameters {
+            let ty = match parameter.ty {
+                Some(ty) => self.type_name(ty),
+                None => {
+                    let span = tree.local(parameter.local).name.span;
+                    let message = format!("the parameter `{}` of a procedure needs a type", self.slice(span));
+                    self.mismatch(span, message);
+                    Type::Unknown
+                }
+            };
+            self.unit.local_types[parameter.local.0 as usize] = ty;
+        }
+        let gives = procedure.gives.map(|ty| self.type_name(ty));
+        if self.procedures.insert(name.clone(), id).is_some() {
+            let message = format!("this script has a procedure `{name}` already");
+            self.report(reader_rules::DUPLICATE, procedure.name.span, message);
+        }
+        let parameters = procedure.parameters.iter().map(|parameter| parameter.local).collect();
+        self.unit.procedures.push(ProcFacts { parameters, gives, waits: false });
+    }
+
+    /// Which procedures wait, by themselves or through others: a fixpoint over who calls whom.
+    fn find_waiting(&mut self, tree: &Script) {
+        let mut calls: Vec<Vec<ProcId>> = Vec::new();
+        for (at, procedure) in tree.procedures.iter().enumerate() {
+            let mut called = Vec::new();
+            let mut waits = false;
+            walk(&procedure.body, &mut |statement| match &statement.kind {
+                StatementKind::Wait(_) | StatementKind::WaitUntil(_) | StatementKind::Ask { .. } => waits = true,
+                StatementKind::Call(call) => {
+                    if let ExprKind::Call(name, _) = &tree.expr(*call).kind {
+                        called.extend(self.procedures.get(self.slice(name.span)));
+                    }
+                }
+                _ => {}
+            });
+            self.unit.procedures[at].waits = waits;
+            calls.push(called);
+        }
+        let mut callers: Vec<Vec<usize>> = vec![Vec::new(); calls.len()];
+        for (at, called) in calls.iter().enumerate() {
+            for id in called {
+                callers[id.index()].push(at);
+            }
+        }
+        let mut open: Vec<usize> = (0..calls.len()).filter(|&at| self.unit.procedures[at].waits).collect();
+        while let Some(at) = open.pop() {
+            for &caller in &callers[at] {
+                if !self.unit.procedures[caller].waits {
+                    self.unit.procedures[caller].waits = true;
+                    open.push(caller);
+                }
+            }
+        }
+    }
+
+    fn handler(&mut self, tree: &Script, handler: &Handler) {
+        let mut facts = HandlerFacts::default();
+        self.scope.clear();
+        self.kinds.clear();
+        self.was = None;
+        self.in_procedure = false;
+        match &handler.trigger {
+            Trigger::Signal { name, parameters } => self.signal_trigger(tree, *name, parameters, &mut facts),
+            Trigger::Changed(path) => {
+                facts.changed = self.changed_path(tree, *path);
+                self.was = facts.changed.map(|place| self.unit.place_types[place.index()]);
+            }
+            _ => {}
+        }
+        if let Some(when) = handler.when {
+            self.condition(tree, when);
+            self.learn(tree, when, true);
+        }
+        self.block(tree, &handler.body);
+        self.was = None;
+        self.unit.handlers.push(facts);
+    }
+
+    fn signal_trigger(&mut self, tree: &Script, name: Name, parameters: &[Parameter], facts: &mut HandlerFacts) {
+        let text = self.name(name);
+        let signal = match self.registry().names.get(text.as_str()) {
+            Some(Named::Signal(id)) => Some(*id),
+            _ => {
+                self.unknown_signal(name);
+                None
+            }
+        };
+        facts.signal = signal;
+        let declared = signal.map_or(&[][..], |id| &self.registry().signal(id).parameters);
+        for (at, parameter) in parameters.iter().enumerate() {
+            let span = tree.local(parameter.local).name.span;
+            let sent = declared.get(at).map(|declared| declared.ty);
+            if signal.is_some() && sent.is_none() {
+                let message = format!("the signal `{text}` has {}", crate::words::count(declared.len(), "parameter"));
+                self.mismatch(span, message);
+            }
+            let mut ty = sent.unwrap_or(Type::Unknown);
+            let mut filter = None;
+            if let Some(written) = parameter.ty {
+                let own = self.type_name(written);
+                match (sent, own) {
+                    (Some(Type::Ref(sent)), Type::Ref(Some(actor))) if sent.is_none() || sent == Some(actor) => {
+                        filter = Some(actor).filter(|_| sent.is_none());
+                    }
+                    (Some(sent), own) if !self.goes_into(sent, own) => {
+                        let message = format!(
+                            "the signal `{text}` brings a `{}` here, not a `{}`",
+                            self.type_word(sent),
+                            self.type_word(own)
+                        );
+                        self.mismatch(written.span(), message);
+                    }
+                    _ => {}
+                }
+                ty = own;
+            }
+            self.declare(tree, parameter.local, ty);
+            facts.parameters.push((parameter.local, filter));
+        }
+    }
+
+    fn unknown_signal(&mut self, name: Name) {
+        let text = self.name(name);
+        self.report(reader_rules::UNKNOWN_SIGNAL, name.span, format!("no signal `{text}` is declared"));
+        let near = did_you_mean(&text, self.registry().signals.iter().map(|signal| &*signal.name));
+        let declare = format!("declare it in the registry: `[signals.{text}]`");
+        self.set_help(Some(near.map_or(declare.clone(), |near| format!("{near} Or {declare}"))));
+    }
+
+    fn changed_path(&mut self, tree: &Script, path: ExprId) -> Option<PlaceId> {
+        self.expr(tree, path);
+        let span = tree.expr(path).span;
+        match self.unit.meaning(path) {
+            Meaning::Value(place) => match self.unit.place(place) {
+                Place::Variable(_, Base::Held(_)) => {
+                    self.mismatch(span, "`on changed` names a variable straight, not through a `ref`".to_owned());
+                    None
+                }
+                Place::Variable(..) | Place::Private(_) => Some(place),
+                _ => None,
+            },
+            Meaning::None => None,
+            _ => {
+                self.mismatch(span, "`on changed` names a variable".to_owned());
+                None
+            }
+        }
+    }
+
+    fn procedure(&mut self, tree: &Script, id: ProcId, procedure: &Procedure) {
+        self.scope.clear();
+        self.kinds.clear();
+        self.was = None;
+        self.gives = self.unit.procedures[id.index()].gives;
+        self.in_procedure = true;
+        for parameter in &procedure.parameters {
+            self.declare(tree, parameter.local, self.unit.local_types[parameter.local.0 as usize]);
+        }
+        self.block(tree, &procedure.body);
+    }
+
+    fn declare(&mut self, tree: &Script, local: LocalId, ty: Type) {
+        self.unit.local_types[local.0 as usize] = ty;
+        let name = self.name(tree.local(local).name);
+        self.scope.push((name, local));
+        self.unit.local_places[local.0 as usize] = self.place(Place::Local(local), ty);
+    }
+
+    // ---- statements ----
+
+    /// Resolves a block; whether its end is never reached.
+    fn block(&mut self, tree: &Script, block: &Block) -> bool {
+        let depth = self.scope.len();
+        let mut ends = false;
+        for statement in &block.statements {
+            ends |= self.statement(tree, statement);
+        }
+        self.scope.truncate(depth);
+        ends
+    }
+
+    /// Resolves a statement; whether what follows it is never reached.
+    fn statement(&mut self, tree: &Script, statement: &Statement) -> bool {
+        match &statement.kind {
+            StatementKind::Assign { target, op, value } => self.assign(tree, *target, *op, *value),
+            StatementKind::Clear { target } => {
+                self.expr(tree, *target);
+                self.need_target(tree, *target);
+                self.forget(*target);
+            }
+            StatementKind::Let { local, value } => {
+                let ty = self.expr(tree, *value);
+                self.declare(tree, *local, ty);
+                self.definitions.insert(*local, *value);
+            }
+            StatementKind::If { arms, otherwise } => return self.if_(tree, arms, otherwise.as_ref()),
+            StatementKind::Match { subject, arms, otherwise } => {
+                return self.match_(tree, *subject, arms, otherwise.as_ref());
+            }
+            StatementKind::While { condition, body } => self.while_(tree, *condition, body),
+            StatementKind::Repeat { count, body } => {
+                self.value_for(tree, *count, Type::Int);
+                self.loop_body(tree, body, |_| {});
+            }
+            StatementKind::For { local, actor, filter, body } => self.for_(tree, *local, *actor, *filter, body),
+            StatementKind::Wait(duration) => {
+                self.duration(tree, *duration);
+                self.forget_shared();
+            }
+            StatementKind::WaitUntil(condition) => {
+                self.condition(tree, *condition);
+                self.forget_shared();
+                self.learn(tree, *condition, true);
+            }
+            StatementKind::After { delay, body } => {
+                self.duration(tree, *delay);
+                let kinds = self.kinds.clone();
+                self.forget_shared();
+                self.block(tree, body);
+                self.kinds = kinds;
+            }
+            StatementKind::Send { signal, arguments, to } => self.send(tree, *signal, arguments, *to),
+            StatementKind::Show { text, .. } | StatementKind::Note { text } => self.text_literal(tree, *text),
+            StatementKind::Ask { text, choices } => return self.ask(tree, *text, choices),
+            StatementKind::Spawn { actor, local } => {
+                let actor = self.actor_name(*actor);
+                if let Some(local) = local {
+                    let ty = actor.map_or(Type::Unknown, |actor| Type::Ref(Some(actor)));
+                    self.declare(tree, *local, ty);
+                }
+            }
+            StatementKind::Remove(what) => {
+                self.want_instance(tree, *what, "`remove`");
+                return self.unit.meaning(*what) == Meaning::Own;
+            }
+            StatementKind::Go(scene) => {
+                self.scene_name(*scene);
+            }
+            StatementKind::Restart => return true,
+            StatementKind::Break => {
+                if self.loops == 0 {
+                    let help = "to leave the handler, write `return`".to_owned();
+                    self.report(reader_rules::SYNTAX, statement.span, "`break` stands in no loop".to_owned());
+                    self.set_help(Some(help));
+                }
+                return true;
+            }
+            StatementKind::Return(value) => {
+                self.return_(tree, *value, statement.span);
+                return true;
+            }
+            StatementKind::Call(call) => {
+                self.call_statement(tree, *call);
+            }
+            StatementKind::Hide { .. } => {}
+        }
+        false
+    }
+
+    fn assign(&mut self, tree: &Script, target: ExprId, op: AssignOp, value: ExprId) {
+        let value_kinds = self.kinds.clone();
+        let ty = self.expr(tree, target);
+        // The target is written, not read: a kind known of its old value says nothing about the new one.
+        let ty = self.declared_type(target).unwrap_or(ty);
+        self.unit.types[target.0 as usize] = ty;
+        self.need_target(tree, target);
+        let value_ty = if op == AssignOp::Set {
+            self.value_for(tree, value, ty)
+        } else {
+            self.stepped(tree, target, ty, op, value)
+        };
+        self.kinds = value_kinds;
+        self.forget(target);
+        if let (Meaning::Value(place), Type::Ref(Some(actor)), AssignOp::Set) =
+            (self.unit.meaning(target), value_ty, op)
+        {
+            self.kinds.push((place, actor));
+        }
+    }
+
+    fn declared_type(&self, target: ExprId) -> Option<Type> {
+        match self.unit.meaning(target) {
+            Meaning::Value(place) => Some(self.unit.place_types[place.index()]),
+            _ => None,
+        }
+    }
+
+    fn stepped(&mut self, tree: &Script, target: ExprId, ty: Type, op: AssignOp, value: ExprId) -> Type {
+        let span = tree.expr(value).span;
+        let value_ty = self.expr(tree, value);
+        let vector = matches!(ty, Type::Vec2 | Type::Vec3);
+        match (ty, value_ty) {
+            (Type::Unknown, _) | (_, Type::Unknown) => {}
+            _ if vector
+                && (ty == value_ty || value_ty.is_numeric() && matches!(op, AssignOp::Multiply | AssignOp::Divide)) => {
+            }
+            (Type::Int | Type::Number, Type::Int | Type::Number) => {
+                let fraction = value_ty == Type::Number || op == AssignOp::Divide;
+                if ty == Type::Int && fraction {
+                    let what = self.slice(tree.expr(target).span).to_owned();
+                    let message = if op == AssignOp::Divide {
+                        format!("`/` gives a number with a fraction, and `{what}` is an `int`")
+                    } else {
+                        format!("this is a number with a fraction, and `{what}` is an `int`")
+                    };
+                    self.report(reader_rules::FRACTION_LOST, span, message);
+                    let sign = match op {
+                        AssignOp::Add => "+",
+                        AssignOp::Subtract => "-",
+                        AssignOp::Multiply => "*",
+                        _ => "/",
+                    };
+                    let text = self.slice(span).to_owned();
+                    self.set_help(Some(format!("write `{what} = round({what} {sign} {text})`, or `floor`, or `ceil`")));
+                }
+            }
+            (Type::Int | Type::Number, other) => {
+                let message = format!("a number is wanted here, and this is a `{}`", self.type_word(other));
+                self.mismatch(span, message);
+            }
+            (other, _) => {
+                let what = self.slice(tree.expr(target).span).to_owned();
+                let message = format!("`{what}` is a `{}` and can't be stepped", self.type_word(other));
+                self.mismatch(span, message);
+                if matches!(other, Type::Text | Type::Enum(_)) {
+                    self.set_help(Some(format!("texts are built with tokens: `{what} = \"{{{what}}} …\"`")));
+                }
+            }
+        }
+        value_ty
+    }
+
+    /// A path that can be written.
+    fn need_target(&mut self, tree: &Script, target: ExprId) {
+        if let Some(place) = self.unit.place_of(target)
+            && let Place::Variable(variable, base) = self.unit.place(place)
+        {
+            self.written.push((variable, base));
+        }
+        let span = tree.expr(target).span;
+        let (what, help) = match self.unit.meaning(target) {
+            Meaning::Bound(place, end) => {
+                let bound = match self.unit.place(place) {
+                    Place::Variable(variable, _) => self.registry().var(variable).bound(end).cloned(),
+                    _ => None,
+                };
+                let help = match bound {
+                    Some(crate::registry::Bound::Variable(id)) => format!("write `{}`", self.registry().identity(id)),
+                    _ => "a bound that changes in play is a variable of its own: name it in the registry".to_owned(),
+                };
+                ("a bound is read only", Some(help))
+            }
+            Meaning::Instance(_) | Meaning::Own => ("an instance is no variable and can't be set", None),
+            Meaning::Value(place) | Meaning::Axis(place, _) if self.unit.place(place) == Place::Was => {
+                ("`was` is the old value and can't be set", None)
+            }
+            Meaning::Value(place) => match self.unit.place(place) {
+                Place::Local(local) if tree.local(local).kind != LocalKind::Let => {
+                    let what = match tree.local(local).kind {
+                        LocalKind::Parameter => return,
+                        LocalKind::For => "the name of a `for` can't be set",
+                        _ => "the name of a `spawn` can't be set",
+                    };
+                    (what, Some("take a `let` of its own".to_owned()))
+                }
+                _ => return,
+            },
+            Meaning::Axis(..) | Meaning::None => return,
+            _ => ("this can't be set", None),
+        };
+        self.mismatch(span, what.to_owned());
+        self.set_help(help);
+    }
+
+    /// An assignment ends what was known about the place and about all that goes through it.
+    fn forget(&mut self, target: ExprId) {
+        let Meaning::Value(place) = self.unit.meaning(target) else { return };
+        let places = &self.unit.places;
+        self.kinds.retain(|&(known, _)| !goes_through(places, known, place));
+        self.definitions.clear();
+    }
+
+    /// After a wait: what others can assign is no longer known.
+    fn forget_shared(&mut self) {
+        let places = &self.unit.places;
+        self.kinds.retain(|&(known, _)| is_local(places, known));
+        self.definitions.clear();
+    }
+
+    fn if_(&mut self, tree: &Script, arms: &[Arm], otherwise: Option<&Block>) -> bool {
+        let mut ends: Vec<Kinds> = Vec::new();
+        let definitions = self.definitions.clone();
+        for arm in arms {
+            let test = arm.tests[0];
+            self.condition(tree, test);
+            let before = self.kinds.clone();
+            self.learn(tree, test, true);
+            if !self.block(tree, &arm.body) {
+                ends.push(std::mem::take(&mut self.kinds));
+            }
+            self.kinds = before;
+            self.learn(tree, test, false);
+        }
+        let last_ends = otherwise.is_some_and(|block| self.block(tree, block));
+        if !last_ends {
+            ends.push(std::mem::take(&mut self.kinds));
+        }
+        self.definitions.retain(|local, value| definitions.get(local) == Some(value));
+        self.merge(ends)
+    }
+
+    /// What is known where several ways meet; whether there is no way at all.
+    fn merge(&mut self, ends: Vec<Kinds>) -> bool {
+        let mut ends = ends.into_iter();
+        let Some(first) = ends.next() else { return true };
+        self.kinds = first;
+        for other in ends {
+            self.kinds.retain(|fact| other.contains(fact));
+        }
+        false
+    }
+
+    fn match_(&mut self, tree: &Script, subject: ExprId, arms: &[Arm], otherwise: Option<&Block>) -> bool {
+        let ty = self.expr(tree, subject);
+        let mut ends: Vec<Kinds> = Vec::new();
+        let mut all_values = matches!(ty, Type::Enum(_) | Type::Bool);
+        let mut seen: Vec<String> = Vec::new();
+        for arm in arms {
+            for &test in &arm.tests {
+                self.compared(tree, test, ty);
+                seen.push(self.slice(tree.expr(test).span).to_owned());
+                if !is_constant(tree, test) && !self.is_constant_variable(test) {
+                    let span = tree.expr(test).span;
+                    self.mismatch(span, "an arm of a `match` is a constant".to_owned());
+                    self.set_help(Some("compare other values with `if`".to_owned()));
+                }
+            }
+            let before = self.kinds.clone();
+            if !self.block(tree, &arm.body) {
+                ends.push(self.kinds.clone());
+            }
+            self.kinds = before;
+        }
+        all_values &= match ty {
+            Type::Enum(of) => self.registry().var(of).values.iter().all(|value| seen.contains(&format!("\"{value}\""))),
+            Type::Bool => ["true", "false"].iter().all(|value| seen.iter().any(|seen| seen == value)),
+            _ => false,
+        };
+        match otherwise {
+            Some(block) => {
+                if !self.block(tree, block) {
+                    ends.push(std::mem::take(&mut self.kinds));
+                }
+            }
+            None if !all_values => ends.push(self.kinds.clone()),
+            None => {}
+        }
+        self.definitions.clear();
+        self.merge(ends)
+    }
+
+    fn is_constant_variable(&self, expr: ExprId) -> bool {
+        match self.unit.meaning(expr) {
+            Meaning::Value(place) => match self.unit.place(place) {
+                Place::Variable(variable, _) => self.registry().var(variable).constant,
+                _ => false,
+            },
+            Meaning::Bound(..) | Meaning::None | Meaning::Instance(_) => true,
+            _ => false,
+        }
+    }
+
+    fn while_(&mut self, tree: &Script, condition: ExprId, body: &Block) {
+        self.before_loop(tree, body);
+        self.condition(tree, condition);
+        let before = self.kinds.clone();
+        self.learn(tree, condition, true);
+        self.loops += 1;
+        self.block(tree, body);
+        self.loops -= 1;
+        self.kinds = before;
+        self.definitions.clear();
+        let mut breaks = false;
+        walk(body, &mut |statement| breaks |= matches!(statement.kind, StatementKind::Break));
+        if !breaks {
+            self.learn(tree, condition, false);
+        }
+    }
+
+    /// What the body assigns, or lets others assign, is not known when it begins again.
+    fn before_loop(&mut self, tree: &Script, body: &Block) {
+        let mut waits = false;
+        let mut targets = Vec::new();
+        walk(body, &mut |statement| match &statement.kind {
+            StatementKind::Assign { target, .. } | StatementKind::Clear { target } => targets.push(*target),
+            StatementKind::Wait(_) | StatementKind::WaitUntil(_) | StatementKind::Ask { .. } => waits = true,
+            StatementKind::Call(_) => waits = true,
+            _ => {}
+        });
+        let silent = std::mem::replace(&mut self.silent, true);
+        for target in targets {
+            self.expr(tree, target);
+            self.forget(target);
+        }
+        self.silent = silent;
+        if waits {
+            self.forget_shared();
+        }
+        self.definitions.clear();
+    }
+
+    fn loop_body(&mut self, tree: &Script, body: &Block, enter: impl FnOnce(&mut Self)) {
+        self.before_loop(tree, body);
+        let before = self.kinds.clone();
+        let depth = self.scope.len();
+        enter(self);
+        self.loops += 1;
+        self.block(tree, body);
+        self.loops -= 1;
+        self.scope.truncate(depth);
+        self.kinds = before;
+        self.definitions.clear();
+    }
+
+    fn for_(&mut self, tree: &Script, local: LocalId, actor: Name, filter: Option<ExprId>, body: &Block) {
+        let actor = self.actor_name(actor);
+        let ty = actor.map_or(Type::Unknown, |actor| Type::Ref(Some(actor)));
+        self.loop_body(tree, body, |this| {
+            this.declare(tree, local, ty);
+            if let Some(filter) = filter {
+                this.condition(tree, filter);
+                this.learn(tree, filter, true);
+            }
+        });
+    }
+
+    fn ask(&mut self, tree: &Script, text: ExprId, choices: &[Choice]) -> bool {
+        self.text_literal(tree, text);
+        for choice in choices {
+            self.text_literal(tree, choice.text);
+        }
+        let asked = self.kinds.clone();
+        self.forget_shared();
+        let waited = self.kinds.clone();
+        let mut ends: Vec<Kinds> = Vec::new();
+        for choice in choices {
+            if let Some(when) = choice.when {
+                self.kinds = asked.clone();
+                self.condition(tree, when);
+            }
+            self.kinds = waited.clone();
+            if let Some(when) = choice.when {
+                self.learn(tree, when, true);
+                let places = &self.unit.places;
+                self.kinds.retain(|&(known, _)| is_local(places, known));
+            }
+            if !self.block(tree, &choice.body) {
+                ends.push(std::mem::take(&mut self.kinds));
+            }
+        }
+        // With every choice hidden, nothing can be chosen and the activation waits for ever.
+        if choices.is_empty() { false } else { self.merge(ends) }
+    }
+
+    fn send(&mut self, tree: &Script, signal: Name, arguments: &[ExprId], to: Option<ExprId>) {
+        let text = self.name(signal);
+        let declared = match self.registry().names.get(text.as_str()) {
+            Some(Named::Signal(id)) => {
+                self.remember(signal, Some(Named::Signal(*id)));
+                Some(&self.registry().signal(*id).parameters)
+            }
+            _ => {
+                self.unknown_signal(signal);
+                None
+            }
+        };
+        for (at, &argument) in arguments.iter().enumerate() {
+            let wanted = declared.and_then(|declared| declared.get(at)).map_or(Type::Unknown, |declared| declared.ty);
+            self.value_for(tree, argument, wanted);
+        }
+        if let Some(declared) = declared
+            && declared.len() != arguments.len()
+        {
+            let span = arguments.get(declared.len()).map_or(signal.span, |&extra| tree.expr(extra).span);
+            let wanted = crate::words::count(declared.len(), "parameter");
+            self.mismatch(span, format!("the signal `{text}` has {wanted}, and {} given", arguments.len()));
+        }
+        if let Some(to) = to {
+            self.want_instance(tree, to, "`send … to`");
+        }
+    }
+
+    fn want_instance(&mut self, tree: &Script, expr: ExprId, what: &str) {
+        let ty = self.expr(tree, expr);
+        if !matches!(ty, Type::Ref(_) | Type::Unknown) {
+            let message = format!("{what} wants an instance, and this is a `{}`", self.type_word(ty));
+            self.mismatch(tree.expr(expr).span, message);
+        }
+    }
+
+    fn return_(&mut self, tree: &Script, value: Option<ExprId>, span: Span) {
+        match (value, self.gives) {
+            (Some(value), Some(wanted)) if self.in_procedure => {
+                self.value_for(tree, value, wanted);
+            }
+            (Some(value), _) => {
+                self.expr(tree, value);
+                let what = if self.in_procedure { "this procedure gives no value" } else { "a handler gives no value" };
+                self.mismatch(tree.expr(value).span, what.to_owned());
+                if self.in_procedure {
+                    self.set_help(Some("write `-> TYPE` behind its parameters".to_owned()));
+                }
+            }
+            (None, Some(wanted)) if self.in_procedure => {
+                let message =
+                    format!("this procedure gives a `{}`, and this `return` gives nothing", self.type_word(wanted));
+                self.mismatch(span, message);
+            }
+            _ => {}
+        }
+    }
+
+    fn call_statement(&mut self, tree: &Script, call: ExprId) {
+        self.expr(tree, call);
+        if let Meaning::Procedure(id) = self.unit.meaning(call)
+            && self.unit.procedures[id.index()].waits
+        {
+            self.forget_shared();
+        }
+    }
+
+    fn duration(&mut self, tree: &Script, duration: Duration) {
+        if let Duration::Seconds(value) = duration {
+            self.value_for(tree, value, Type::Number);
+        }
+    }
+
+    /// A place in the grammar that takes one text literal.
+    fn text_literal(&mut self, tree: &Script, text: ExprId) {
+        if matches!(tree.expr(text).kind, ExprKind::Text(_)) {
+            self.expr(tree, text);
+            return;
+        }
+        let silent = std::mem::replace(&mut self.silent, true);
+        self.expr(tree, text);
+        self.silent = silent;
+        let span = tree.expr(text).span;
+        self.mismatch(span, "here stands one text, in quotes".to_owned());
+        let help = match &tree.expr(text).kind {
+            ExprKind::Binary(BinaryOp::Add, ..) => {
+                "texts are not joined with `+`: put the value into the text as a token, `\"… {value}\"`".to_owned()
+            }
+            _ => format!("write `\"{{{}}}\"`", self.slice(span)),
+        };
+        self.set_help(Some(help));
+    }
+
+    // ---- what tests tell ----
+
+    /// Adds what is known once `test` has come out as `outcome`.
+    fn learn(&mut self, tree: &Script, test: ExprId, outcome: bool) {
+        match &tree.expr(test).kind {
+            ExprKind::Unary(UnaryOp::Not, inner) => self.learn(tree, *inner, !outcome),
+            ExprKind::Binary(BinaryOp::And, left, right) if outcome => {
+                self.learn(tree, *left, true);
+                self.learn(tree, *right, true);
+            }
+            ExprKind::Binary(BinaryOp::Or, left, right) if !outcome => {
+                self.learn(tree, *left, false);
+                self.learn(tree, *right, false);
+            }
+            ExprKind::Is { subject, negated, test: IsTest::Named(_) } if outcome != *negated => {
+                if let (Meaning::Owner(actor), Meaning::Value(place)) =
+                    (self.unit.meaning(test), self.unit.meaning(*subject))
+                {
+                    self.kinds.push((place, actor));
+                }
+            }
+            ExprKind::Path(_) => {
+                if let Meaning::Value(place) = self.unit.meaning(test)
+                    && let Place::Local(local) = self.unit.place(place)
+                    && let Some(&value) = self.definitions.get(&local)
+                {
+                    self.learn(tree, value, outcome);
+                }
+            }
+            _ => {}
+        }
+    }
+
+    fn kind_of(&self, place: PlaceId) -> Option<OwnerId> {
+        self.kinds.iter().rev().find(|(known, _)| *known == place).map(|&(_, actor)| actor)
+    }
+
+    // ---- expressions ----
+
+    fn condition(&mut self, tree: &Script, expr: ExprId) {
+        let ty = self.expr(tree, expr);
+        if !matches!(ty, Type::Bool | Type::Unknown) {
+            let message = format!("a condition is true or false, and this is a `{}`", self.type_word(ty));
+            self.mismatch(tree.expr(expr).span, message);
+            if ty.is_numeric() {
+                let text = self.slice(tree.expr(expr).span).to_owned();
+                self.set_help(Some(format!("compare it: `{text} > 0`, or `{text} != 0`")));
+            }
+        }
+    }
+
+    /// Whether a value of one type may stand where another is wanted.
+    fn goes_into(&self, from: Type, to: Type) -> bool {
+        match (from, to) {
+            (Type::Unknown, _) | (_, Type::Unknown) | (Type::Int, Type::Number) | (Type::Enum(_), Type::Text) => true,
+            (Type::Enum(a), Type::Enum(b)) => {
+                let (a, b) = (self.registry().var(a), self.registry().var(b));
+                a.values.iter().all(|value| b.values.contains(value))
+            }
+            (Type::Ref(_), Type::Ref(None)) => true,
+            _ => from == to,
+        }
+    }
+
+    /// An expression where a type is wanted; gives what it has.
+    fn value_for(&mut self, tree: &Script, expr: ExprId, wanted: Type) -> Type {
+        let ty = self.expr(tree, expr);
+        let span = tree.expr(expr).span;
+        match (&tree.expr(expr).kind, wanted) {
+            (ExprKind::None, Type::Ref(_) | Type::Unknown) => return ty,
+            (ExprKind::Text(parts), Type::Enum(of)) => {
+                self.enum_text(parts, span, of);
+                return wanted;
+            }
+            _ => {}
+        }
+        if self.goes_into(ty, wanted) {
+            return ty;
+        }
+        if ty == Type::Number && wanted == Type::Int {
+            let text = self.slice(span).to_owned();
+            self.report(
+                reader_rules::FRACTION_LOST,
+                span,
+                "a whole number is wanted here, and this can have a fraction".to_owned(),
+            );
+            self.set_help(Some(format!("write `floor({text})`, `ceil({text})` or `round({text})`")));
+            return Type::Int;
+        }
+        let message = format!(
+            "{} is wanted here, and this is {}",
+            self.described(wanted),
+            if matches!(tree.expr(expr).kind, ExprKind::None) { "`none`".to_owned() } else { self.described(ty) }
+        );
+        self.mismatch(span, message);
+        let help = match (ty, wanted) {
+            (Type::Text, Type::Enum(of)) => Some(format!(
+                "an enum takes only its own values: {}",
+                crate::words::either(&self.registry().var(of).values)
+            )),
+            (Type::Ref(_), Type::Ref(Some(actor))) => {
+                let name = &self.registry().owner(actor).name;
+                Some(format!("test it first: `if {} is {name} {{ … }}`", self.slice(span)))
+            }
+            (Type::Int | Type::Number | Type::Bool, Type::Text) => {
+                Some(format!("write `\"{{{}}}\"`", self.slice(span)))
+            }
+            (Type::Text, Type::Int | Type::Number) => Some(format!("write `number({})`", self.slice(span))),
+            _ => None,
+        };
+        self.set_help(help);
+        wanted
+    }
+
+    fn described(&self, ty: Type) -> String {
+        match ty {
+            Type::Unknown => "something unknown".to_owned(),
+            Type::Bool => "`true` or `false`".to_owned(),
+            Type::Int => "a whole number".to_owned(),
+            Type::Number => "a number".to_owned(),
+            Type::Text => "a text".to_owned(),
+            Type::Enum(of) => format!("a value of `{}`", self.registry().identity(of)),
+            Type::Ref(Some(actor)) => format!("a `{}`", self.registry().owner(actor).name),
+            Type::Ref(None) => "an instance of any actor".to_owned(),
+            Type::Vec2 => "a `vec2`".to_owned(),
+            Type::Vec3 => "a `vec3`".to_owned(),
+        }
+    }
+
+    /// A literal that stands for an enum's value.
+    fn enum_text(&mut self, parts: &[TextPart], span: Span, of: VarId) {
+        let [TextPart::Plain(text)] = parts else {
+            let message = format!("a value of `{}` is written plainly, without tokens", self.registry().identity(of));
+            self.mismatch(span, message);
+            return;
+        };
+        let values = &self.registry().var(of).values;
+        if values.is_empty() || values.iter().any(|value| **value == **text) {
+            return;
+        }
+        let identity = self.registry().identity(of);
+        let message = format!("`{identity}` never is \"{text}\": its values are {}", crate::words::both(values));
+        self.report(reader_rules::UNKNOWN_VALUE, span, message);
+        let help = did_you_mean(text, values.iter().map(|value| &**value))
+            .unwrap_or_else(|| format!("write one of these values, or add \"{text}\" to the `values` of `{identity}`"));
+        self.set_help(Some(help));
+        self.set_variable(identity);
+    }
+
+    /// An operand of `==` or an arm of a `match`, against the other side's type.
+    fn compared(&mut self, tree: &Script, expr: ExprId, other: Type) {
+        let ty = self.expr(tree, expr);
+        let span = tree.expr(expr).span;
+        match (&tree.expr(expr).kind, other) {
+            (ExprKind::Text(parts), Type::Enum(of)) => return self.enum_text(parts, span, of),
+            (ExprKind::None, Type::Ref(_)) => return,
+            _ => {}
+        }
+        if !self.alike(ty, other) {
+            let message = format!("{} is compared with {}", self.described(other), self.described(ty));
+            self.mismatch(span, message);
+        }
+    }
+
+    fn alike(&self, a: Type, b: Type) -> bool {
+        match (a, b) {
+            (Type::Int | Type::Number, Type::Int | Type::Number) => true,
+            (Type::Text | Type::Enum(_), Type::Text | Type::Enum(_)) => true,
+            (Type::Ref(a), Type::Ref(b)) => a.is_none() || b.is_none() || a == b,
+            _ => a == b || a == Type::Unknown || b == Type::Unknown,
+        }
+    }
+
+    /// Resolves an expression and gives its type.
+    fn expr(&mut self, tree: &Script, expr: ExprId) -> Type {
+        let ty = self.expr_type(tree, expr);
+        self.unit.types[expr.0 as usize] = ty;
+        ty
+    }
+
+    fn expr_type(&mut self, tree: &Script, expr: ExprId) -> Type {
+        let span = tree.expr(expr).span;
+        match &tree.expr(expr).kind {
+            ExprKind::Error => Type::Unknown,
+            ExprKind::Int(_) => Type::Int,
+            ExprKind::Float(_) => Type::Number,
+            ExprKind::Bool(_) => Type::Bool,
+            ExprKind::None => Type::Ref(None),
+            ExprKind::Text(parts) => {
+                for part in parts {
+                    if let TextPart::Token { value, decimals, span } = part {
+                        let ty = self.expr(tree, *value);
+                        if decimals.is_some()
+                            && !matches!(ty, Type::Int | Type::Number | Type::Vec2 | Type::Vec3 | Type::Unknown)
+                        {
+                            self.mismatch(
+                                *span,
+                                format!("decimals are for numbers, and this is {}", self.described(ty)),
+                            );
+                        }
+                    }
+                }
+                Type::Text
+            }
+            ExprKind::Path(names) => {
+                let (meaning, ty) = self.path(tree, names);
+                self.unit.meanings[expr.0 as usize] = meaning;
+                ty
+            }
+            ExprKind::Unary(op, operand) => self.unary(tree, *op, *operand),
+            ExprKind::Binary(op, left, right) => self.binary(tree, *op, *left, *right),
+            ExprKind::Call(name, arguments) => self.call(tree, expr, *name, arguments),
+            ExprKind::Is { subject, test, .. } => {
+                self.is_test(tree, expr, *subject, *test, span);
+                Type::Bool
+            }
+        }
+    }
+
+    fn unary(&mut self, tree: &Script, op: UnaryOp, operand: ExprId) -> Type {
+        if op == UnaryOp::Not {
+            self.condition(tree, operand);
+            return Type::Bool;
+        }
+        let ty = self.expr(tree, operand);
+        match ty {
+            Type::Int | Type::Number | Type::Vec2 | Type::Vec3 | Type::Unknown => ty,
+            other => {
+                let message = format!("a number is wanted here, and this is {}", self.described(other));
+                self.mismatch(tree.expr(operand).span, message);
+                Type::Unknown
+            }
+        }
+    }
+
+    fn binary(&mut self, tree: &Script, op: BinaryOp, left: ExprId, right: ExprId) -> Type {
+        match op {
+            BinaryOp::And | BinaryOp::Or | BinaryOp::Implies => {
+                self.condition(tree, left);
+                let before = self.kinds.clone();
+                self.learn(tree, left, op != BinaryOp::Or);
+                self.condition(tree, right);
+                self.kinds = before;
+                Type::Bool
+            }
+            BinaryOp::Equal | BinaryOp::NotEqual => {
+                let left_ty = self.expr(tree, left);
+                if let (ExprKind::Text(parts), Type::Enum(of)) = (&tree.expr(left).kind, self.peek_type(tree, right)) {
+                    self.enum_text(parts, tree.expr(left).span, of);
+                    self.expr(tree, right);
+                } else {
+                    self.compared(tree, right, left_ty);
+                }
+                Type::Bool
+            }
+            _ if op.is_comparison() => {
+                for side in [left, right] {
+                    let ty = self.expr(tree, side);
+                    if !ty.is_numeric() && ty != Type::Unknown {
+                        let message = format!("only numbers are larger or smaller, and this is {}", self.described(ty));
+                        self.mismatch(tree.expr(side).span, message);
+                        break;
+                    }
+                }
+                Type::Bool
+            }
+            _ => self.arithmetic(tree, op, left, right),
+        }
+    }
+
+    fn peek_type(&mut self, tree: &Script, expr: ExprId) -> Type {
+        let silent = std::mem::replace(&mut self.silent, true);
+        let uses = self.unit.bare_uses.len();
+        let ty = self.expr(tree, expr);
+        self.unit.bare_uses.truncate(uses);
+        self.silent = silent;
+        ty
+    }
+
+    fn arithmetic(&mut self, tree: &Script, op: BinaryOp, left: ExprId, right: ExprId) -> Type {
+        let (a, b) = (self.expr(tree, left), self.expr(tree, right));
+        match (a, b) {
+            (Type::Unknown, _) | (_, Type::Unknown) => Type::Unknown,
+            (Type::Int, Type::Int) if op != BinaryOp::Divide => Type::Int,
+            (Type::Int | Type::Number, Type::Int | Type::Number) => Type::Number,
+            (Type::Vec2 | Type::Vec3, _) if a == b && matches!(op, BinaryOp::Add | BinaryOp::Subtract) => a,
+            (Type::Vec2 | Type::Vec3, Type::Int | Type::Number)
+                if matches!(op, BinaryOp::Multiply | BinaryOp::Divide) =>
+            {
+                a
+            }
+            (Type::Int | Type::Number, Type::Vec2 | Type::Vec3) if op == BinaryOp::Multiply => b,
+            _ => {
+                let text = |ty| matches!(ty, Type::Text | Type::Enum(_));
+                let (side, ty) = if a.is_numeric() || (!text(a) && text(b)) { (right, b) } else { (left, a) };
+                let message = if op == BinaryOp::Add && text(ty) {
+                    "`+` joins no texts".to_owned()
+                } else {
+                    format!("a number is wanted here, and this is {}", self.described(ty))
+                };
+                self.mismatch(tree.expr(side).span, message);
+                if text(ty) {
+                    self.set_help(Some("put the value into the text as a token: `\"… {value} …\"`".to_owned()));
+                }
+                Type::Unknown
+            }
+        }
+    }
+
+    fn is_test(&mut self, tree: &Script, expr: ExprId, subject: ExprId, test: IsTest, span: Span) {
+        let asks_scene = matches!(&tree.expr(subject).kind, ExprKind::Path(names)
+            if names.len() == 1 && self.slice(names[0].span) == "scene")
+            && self.lookup_local("scene").is_none();
+        if asks_scene {
+            self.unit.meanings[subject.0 as usize] = Meaning::Scene;
+            match test {
+                IsTest::Named(name) => {
+                    if let Some(scene) = self.scene_name(name) {
+                        self.unit.meanings[expr.0 as usize] = Meaning::Owner(scene);
+                    }
+                }
+                _ => self.mismatch(span, "`scene is` asks for a scene's name".to_owned()),
+            }
+            return;
+        }
+        let ty = self.expr(tree, subject);
+        let subject_span = tree.expr(subject).span;
+        match test {
+            IsTest::Set => {
+                let variable = matches!(self.unit.meaning(subject), Meaning::Value(_) | Meaning::None);
+                if !variable && ty != Type::Unknown {
+                    self.mismatch(subject_span, "`is set` asks about a variable".to_owned());
+                }
+            }
+            IsTest::None | IsTest::Named(_) => {
+                if !matches!(ty, Type::Ref(_) | Type::Unknown) {
+                    let what = if matches!(test, IsTest::None) { "`is none`" } else { "`is` with an actor's name" };
+                    let message = format!("{what} asks about an instance, and this is {}", self.described(ty));
+                    self.mismatch(subject_span, message);
+                }
+                if let IsTest::Named(name) = test
+                    && let Some(actor) = self.actor_name(name)
+                {
+                    self.unit.meanings[expr.0 as usize] = Meaning::Owner(actor);
+                }
+            }
+        }
+    }
+
+    fn call(&mut self, tree: &Script, expr: ExprId, name: Name, arguments: &[ExprId]) -> Type {
+        let text = self.name(name);
+        if let Some(&id) = self.procedures.get(&text) {
+            self.unit.meanings[expr.0 as usize] = Meaning::Procedure(id);
+            return self.call_procedure(tree, expr, id, &text, arguments);
+        }
+        if let Some(builtin) = Builtin::find(&text) {
+            self.unit.meanings[expr.0 as usize] = Meaning::Builtin(builtin);
+            return self.call_builtin(tree, expr, builtin, arguments);
+        }
+        for &argument in arguments {
+            self.expr(tree, argument);
+        }
+        self.mismatch(name.span, format!("there is no function or procedure `{text}`"));
+        let procedures: Vec<String> = self.procedures.keys().cloned().collect();
+        let mut known: Vec<&str> = procedures.iter().map(String::as_str).collect();
+        known.extend(Builtin::names().map(|name| -> &str { name }));
+        self.set_help(did_you_mean(&text, known));
+        Type::Unknown
+    }
+
+    fn call_procedure(&mut self, tree: &Script, expr: ExprId, id: ProcId, name: &str, arguments: &[ExprId]) -> Type {
+        let facts = self.unit.procedures[id.index()].clone();
+        for (at, &argument) in arguments.iter().enumerate() {
+            let wanted =
+                facts.parameters.get(at).map_or(Type::Unknown, |local| self.unit.local_types[local.0 as usize]);
+            self.value_for(tree, argument, wanted);
+        }
+        if facts.parameters.len() != arguments.len() {
+            let span =
+                arguments.get(facts.parameters.len()).map_or(tree.expr(expr).span, |&extra| tree.expr(extra).span);
+            let wanted = crate::words::count(facts.parameters.len(), "argument");
+            self.mismatch(span, format!("`{name}` takes {wanted}, and {} given", arguments.len()));
+        }
+        facts.gives.unwrap_or(Type::Unknown)
+    }
+
+    fn call_builtin(&mut self, tree: &Script, expr: ExprId, builtin: Builtin, arguments: &[ExprId]) -> Type {
+        let span = tree.expr(expr).span;
+        let (least, most) = builtin.arity();
+        if arguments.len() < least || arguments.len() > most {
+            let at = arguments.get(most).map_or(span, |&extra| tree.expr(extra).span);
+            let wanted = crate::words::count(least, "argument");
+            self.mismatch(at, format!("`{}` takes {wanted}, and {} given", builtin.name(), arguments.len()));
+            for &argument in arguments {
+                self.expr(tree, argument);
+            }
+            return Type::Unknown;
+        }
+        match builtin {
+            Builtin::Count => {
+                self.count_actor(tree, arguments[0]);
+                Type::Int
+            }
+            Builtin::Length | Builtin::Number => {
+                self.value_for(tree, arguments[0], Type::Text);
+                if builtin == Builtin::Length { Type::Int } else { Type::Number }
+            }
+            Builtin::Text => {
+                self.expr(tree, arguments[0]);
+                Type::Text
+            }
+            Builtin::Shown => Type::Text,
+            _ => {
+                let mut ty = Type::Int;
+                for &argument in arguments {
+                    match self.value_for(tree, argument, Type::Number) {
+                        Type::Int => {}
+                        Type::Unknown => ty = if ty == Type::Number { ty } else { Type::Unknown },
+                        _ => ty = Type::Number,
+                    }
+                }
+                match builtin {
+                    Builtin::Floor | Builtin::Ceil | Builtin::Round => Type::Int,
+                    Builtin::Chance => Type::Bool,
+                    Builtin::Vec2 => Type::Vec2,
+                    Builtin::Vec3 => Type::Vec3,
+                    Builtin::TickLength => Type::Number,
+                    _ => ty,
+                }
+            }
+        }
+    }
+
+    /// `count(ACTOR)`: the argument is a name, not a value.
+    fn count_actor(&mut self, tree: &Script, argument: ExprId) {
+        match &tree.expr(argument).kind {
+            ExprKind::Path(names) if names.len() == 1 => {
+                if let Some(actor) = self.actor_name(names[0]) {
+                    self.unit.meanings[argument.0 as usize] = Meaning::Owner(actor);
+                }
+            }
+            _ => self.mismatch(tree.expr(argument).span, "`count` wants an actor's name".to_owned()),
+        }
+    }
+
+    // ---- paths ----
+
+    fn lookup_local(&self, name: &str) -> Option<LocalId> {
+        self.scope.iter().rev().find(|(known, _)| known == name).map(|&(_, local)| local)
+    }
+
+    fn path(&mut self, tree: &Script, names: &[Name]) -> (Meaning, Type) {
+        let first = self.name(names[0]);
+        let rest = &names[1..];
+        if let Some(local) = self.lookup_local(&first) {
+            let ty = self.unit.local_types[local.0 as usize];
+            let place = self.place(Place::Local(local), ty);
+            return self.go_on(tree, Meaning::Value(place), ty, rest);
+        }
+        match first.as_str() {
+            "self" => return self.self_path(tree, names),
+            "was" => {
+                let Some(ty) = self.was else {
+                    self.report(
+                        reader_rules::UNKNOWN_NAME,
+                        names[0].span,
+                        "`was` is the old value, and only `on changed` has one".to_owned(),
+                    );
+                    return (Meaning::None, Type::Unknown);
+                };
+                let place = self.place(Place::Was, ty);
+                self.unit.place_types[place.index()] = ty;
+                return self.go_on(tree, Meaning::Value(place), ty, rest);
+            }
+            _ => {}
+        }
+        if let Some(&index) = self.privates.get(&first) {
+            let ty = self.unit.privates[index as usize].ty;
+            let place = self.place(Place::Private(index), ty);
+            return self.go_on(tree, Meaning::Value(place), ty, rest);
+        }
+        if let Some(variable) = self.bare_variable(&first, names[0].span) {
+            let (meaning, ty) = match variable {
+                Ok(variable) => {
+                    self.unit.bare_uses.push(BareUse { variable, span: names[0].span });
+                    let base = self.own_base(variable);
+                    let ty = self.registry().var(variable).ty;
+                    (Meaning::Value(self.place(Place::Variable(variable, base), ty)), ty)
+                }
+                Err(()) => (Meaning::None, Type::Unknown),
+            };
+            return self.go_on(tree, meaning, ty, rest);
+        }
+        match self.registry().names.get(first.as_str()) {
+            Some(Named::Owner(owner)) => self.owner_path(tree, *owner, names),
+            Some(Named::Instance(instance)) => {
+                let ty = Type::Ref(Some(self.registry().instance(*instance).of));
+                self.go_on(tree, Meaning::Instance(*instance), ty, rest)
+            }
+            _ => {
+                self.unknown_bare(&first, names[0].span);
+                (Meaning::None, Type::Unknown)
+            }
+        }
+    }
+
+    /// The variable that a bare name means, by owner, scene and systems; `Err` where it is ambiguous.
+    fn bare_variable(&mut self, name: &str, span: Span) -> Option<Result<VarId, ()>> {
+        let registry = self.registry();
+        if let Some(found) = self.unit.owner.and_then(|owner| registry.member(owner, name)) {
+            return Some(Ok(found));
+        }
+        if let Some(found) = self.unit.scene.and_then(|scene| registry.member(scene, name)) {
+            return Some(Ok(found));
+        }
+        match self.names.globals(name).as_slice() {
+            [] => None,
+            [one] => Some(Ok(*one)),
+            several => {
+                let identities: Vec<String> = several.iter().map(|&id| registry.identity(id)).collect();
+                let message = format!("`{name}` can mean {}", crate::words::either(&identities));
+                self.report(reader_rules::AMBIGUOUS_NAME, span, message);
+                self.set_help(Some(format!("write the owner's name before it, as in `{}`", identities[0])));
+                Some(Err(()))
+            }
+        }
+    }
+
+    /// The base of a variable that was named bare or through `self`.
+    fn own_base(&self, variable: VarId) -> Base {
+        let facts = self.registry().var(variable);
+        match facts.scope {
+            Scope::Instance if Some(facts.owner) == self.unit.owner => self.own_or_only(facts.owner),
+            Scope::Instance => Base::Some,
+            _ => Base::One,
+        }
+    }
+
+    /// `self`, or the one instance of an actor that has only one: both names then mean one place.
+    fn own_or_only(&self, actor: OwnerId) -> Base {
+        if self.registry().is_many(actor) {
+            return Base::Own;
+        }
+        self.registry().instances_of(actor).next().map_or(Base::Own, Base::Listed)
+    }
+
+    fn unknown_bare(&mut self, name: &str, span: Span) {
+        self.report(reader_rules::UNKNOWN_NAME, span, format!("`{name}` means nothing here"));
+        if self.silent {
+            return;
+        }
+        let here: Vec<&str> =
+            self.scope.iter().map(|(name, _)| name.as_str()).chain(self.privates.keys().map(String::as_str)).collect();
+        let elsewhere = self.names.belongs_elsewhere(name, self.unit.owner);
+        let help = elsewhere.or_else(|| self.names.near_bare(name, self.unit.owner, &here));
+        self.set_help(help);
+    }
+
+    fn self_path(&mut self, tree: &Script, names: &[Name]) -> (Meaning, Type) {
+        let Some(owner) = self.unit.owner else { return (Meaning::None, Type::Unknown) };
+        let is_actor = self.registry().is_actor(owner);
+        let Some(&member) = names.get(1) else {
+            if is_actor {
+                return (Meaning::Own, Type::Ref(Some(owner)));
+            }
+            let message = format!("`self` is an instance, and `{}` has none", self.registry().owner(owner).name);
+            self.report(reader_rules::UNKNOWN_NAME, names[0].span, message);
+            return (Meaning::None, Type::Unknown);
+        };
+        let text = self.name(member);
+        let Some(variable) = self.registry().member(owner, &text) else {
+            self.unknown_member(owner, &text, member.span);
+            return (Meaning::None, Type::Unknown);
+        };
+        let base = self.own_base(variable);
+        let ty = self.registry().var(variable).ty;
+        let place = self.place(Place::Variable(variable, base), ty);
+        self.go_on(tree, Meaning::Value(place), ty, &names[2..])
+    }
+
+    fn unknown_member(&mut self, owner: OwnerId, name: &str, span: Span) {
+        let facts = self.registry().owner(owner);
+        let message = format!("`{}` has no variable `{name}`", facts.name);
+        self.report(reader_rules::UNKNOWN_NAME, span, message);
+        let own = did_you_mean(name, facts.variables.iter().map(|&id| &*self.registry().var(id).name));
+        let help = self.names.belongs_elsewhere(name, Some(owner)).or(own);
+        self.set_help(help);
+    }
+
+    /// `OWNER.x`
+    fn owner_path(&mut self, tree: &Script, owner: OwnerId, names: &[Name]) -> (Meaning, Type) {
+        let registry = self.registry();
+        let only =
+            || registry.instances_of(owner).next().filter(|_| registry.is_actor(owner) && !registry.is_many(owner));
+        let Some(&member) = names.get(1) else {
+            if let Some(instance) = only() {
+                return (Meaning::Instance(instance), Type::Ref(Some(owner)));
+            }
+            let name = &registry.owner(owner).name;
+            self.report(reader_rules::UNKNOWN_NAME, names[0].span, format!("`{name}` is an owner, not a value"));
+            let first = registry.owner(owner).variables.first();
+            self.set_help(first.map(|&id| format!("name one of its variables, as in `{}`", registry.identity(id))));
+            return (Meaning::None, Type::Unknown);
+        };
+        let text = self.name(member);
+        let Some(variable) = registry.member(owner, &text) else {
+            self.unknown_member(owner, &text, member.span);
+            return (Meaning::None, Type::Unknown);
+        };
+        let facts = registry.var(variable);
+        let base = match facts.scope {
+            Scope::Instance if self.in_invariant => Base::Own,
+            Scope::Instance => match only() {
+                Some(instance) => Base::Listed(instance),
+                None => {
+                    self.which_instance(owner, variable, names[0].span.to(member.span));
+                    Base::Some
+                }
+            },
+            _ => Base::One,
+        };
+        let place = self.place(Place::Variable(variable, base), facts.ty);
+        self.go_on(tree, Meaning::Value(place), facts.ty, &names[2..])
+    }
+
+    fn which_instance(&mut self, owner: OwnerId, variable: VarId, span: Span) {
+        let registry = self.registry();
+        let facts = registry.owner(owner);
+        let name = &registry.var(variable).name;
+        let message = format!(
+            "there can be many `{0}`s, each with its own `{name}`: `{0}.{name}` does not say which one is meant",
+            facts.name
+        );
+        self.report(reader_rules::WHICH_INSTANCE, span, message);
+        let help = if self.unit.owner == Some(owner) {
+            format!(
+                "write `self.{name}` for this one's, or go through all: `for each in {} {{ … each.{name} … }}`",
+                facts.name
+            )
+        } else {
+            let listed = registry.instances_of(owner).next();
+            let example = listed.map_or_else(String::new, |id| format!("`{}.{name}`, or ", registry.instance(id).name));
+            format!("write {example}go through all: `for each in {} {{ … each.{name} … }}`", facts.name)
+        };
+        self.set_help(Some(help));
+        self.set_variable(registry.identity(variable));
+    }
+
+    /// The names behind the first: variables of instances, numbers of vectors, bounds.
+    fn go_on(&mut self, tree: &Script, meaning: Meaning, ty: Type, rest: &[Name]) -> (Meaning, Type) {
+        let Some((&next, rest)) = rest.split_first() else {
+            return match meaning {
+                Meaning::Value(place) if matches!(ty, Type::Ref(None)) => {
+                    (meaning, self.kind_of(place).map_or(ty, |actor| Type::Ref(Some(actor))))
+                }
+                _ => (meaning, ty),
+            };
+        };
+        let text = self.name(next);
+        match (meaning, ty) {
+            (Meaning::None, _) => (Meaning::None, Type::Unknown),
+            (Meaning::Value(place), Type::Int | Type::Number) if text == "min" || text == "max" => {
+                let end = if text == "min" { End::Min } else { End::Max };
+                self.bound(place, ty, end, next, rest)
+            }
+            (Meaning::Value(place), Type::Vec2 | Type::Vec3) => {
+                let axis = match (text.as_str(), ty) {
+                    ("x", _) => 0,
+                    ("y", _) => 1,
+                    ("z", Type::Vec3) => 2,
+                    _ => {
+                        self.no_member(next, &format!("a `{}` has no `{text}`", self.type_word(ty)));
+                        return (Meaning::None, Type::Unknown);
+                    }
+                };
+                self.go_on(tree, Meaning::Axis(place, axis), Type::Number, rest)
+            }
+            (Meaning::Value(_) | Meaning::Instance(_), Type::Ref(of)) => self.through(tree, meaning, of, next, rest),
+            (_, Type::Unknown) => (Meaning::None, Type::Unknown),
+            _ => {
+                self.no_member(next, &format!("{} has nothing behind a dot named `{text}`", self.described(ty)));
+                (Meaning::None, Type::Unknown)
+            }
+        }
+    }
+
+    fn no_member(&mut self, name: Name, message: &str) {
+        self.report(reader_rules::UNKNOWN_NAME, name.span, message.to_owned());
+    }
+
+    fn bound(&mut self, place: PlaceId, ty: Type, end: End, name: Name, rest: &[Name]) -> (Meaning, Type) {
+        let bound = match self.unit.place(place) {
+            Place::Variable(variable, _) => self.registry().var(variable).bound(end).cloned(),
+            _ => None,
+        };
+        if bound.is_none() {
+            let what = self.place_text(place);
+            self.no_member(name, &format!("`{what}` has no `{}`", end.word()));
+            self.set_help(Some(format!("give it one in the registry: `{} = …`", end.word())));
+            return (Meaning::None, Type::Unknown);
+        }
+        if let Some(extra) = rest.first() {
+            self.no_member(*extra, "a bound is a number, and nothing stands behind it");
+            return (Meaning::None, Type::Unknown);
+        }
+        let bound_ty = match bound {
+            Some(crate::registry::Bound::Variable(id)) => self.registry().var(id).ty,
+            _ => ty,
+        };
+        (Meaning::Bound(place, end), bound_ty)
+    }
+
+    fn place_text(&self, place: PlaceId) -> String {
+        match self.unit.place(place) {
+            Place::Variable(variable, _) => self.registry().identity(variable),
+            _ => "this".to_owned(),
+        }
+    }
+
+    /// A variable of the instance that a name or a `ref` holds.
+    fn through(
+        &mut self,
+        tree: &Script,
+        meaning: Meaning,
+        of: Option<OwnerId>,
+        next: Name,
+        rest: &[Name],
+    ) -> (Meaning, Type) {
+        let text = self.name(next);
+        let known = match meaning {
+            Meaning::Value(place) => of.or_else(|| self.kind_of(place)),
+            _ => of,
+        };
+        let variable = match known {
+            Some(actor) => match self.registry().member(actor, &text) {
+                Some(variable) => variable,
+                None => {
+                    self.unknown_member(actor, &text, next.span);
+                    return (Meaning::None, Type::Unknown);
+                }
+            },
+            None => match self.unchecked(meaning, &text, next.span) {
+                Some(variable) => variable,
+                None => return (Meaning::None, Type::Unknown),
+            },
+        };
+        let facts = self.registry().var(variable);
+        let base = match (facts.scope, meaning) {
+            (Scope::Instance, Meaning::Value(place)) => Base::Held(place),
+            (Scope::Instance, Meaning::Instance(instance)) => Base::Listed(instance),
+            _ => Base::One,
+        };
+        let place = self.place(Place::Variable(variable, base), facts.ty);
+        self.go_on(tree, Meaning::Value(place), facts.ty, rest)
+    }
+
+    /// A variable of a particular actor, taken from what may be any.
+    fn unchecked(&mut self, meaning: Meaning, name: &str, span: Span) -> Option<VarId> {
+        let candidates = self.names.of_actors(name);
+        let Some(&first) = candidates.first() else {
+            self.report(reader_rules::UNKNOWN_NAME, span, format!("no actor has a variable `{name}`"));
+            return None;
+        };
+        let held = match meaning {
+            Meaning::Value(place) => match self.unit.place(place) {
+                Place::Local(_) | Place::Private(_) => "this",
+                _ => "this `ref`",
+            },
+            _ => "this",
+        };
+        let owners: Vec<&str> =
+            candidates.iter().map(|&id| &*self.registry().owner(self.registry().var(id).owner).name).collect();
+        let message = format!("{held} may be any actor, and only {} has `{name}`", crate::words::both(&owners));
+        self.report(reader_rules::UNCHECKED_KIND, span, message);
+        self.set_help(Some(format!("test it first with `is {}`", owners[0])));
+        self.set_variable(self.registry().identity(first));
+        Some(first)
+    }
+}
+
+/// Whether a place lies inside an activation, whatever it goes through.
+fn is_local(places: &[Place], place: PlaceId) -> bool {
+    matches!(places[place.index()], Place::Local(_))
+}
+
+/// Whether reading `place` reads `other` on the way.
+fn goes_through(places: &[Place], place: PlaceId, other: PlaceId) -> bool {
+    let mut at = place;
+    loop {
+        if at == other {
+            return true;
+        }
+        match places[at.index()] {
+            Place::Variable(_, Base::Held(held)) => at = held,
+            _ => return false,
+        }
+    }
+}
+
+/// Whether an expression is made of literals alone.
+#[must_use]
+pub fn is_constant(tree: &Script, expr: ExprId) -> bool {
+    match &tree.expr(expr).kind {
+        ExprKind::Int(_) | ExprKind::Float(_) | ExprKind::Bool(_) | ExprKind::None | ExprKind::Error => true,
+        ExprKind::Text(parts) => parts.iter().all(|part| matches!(part, TextPart::Plain(_))),
+        ExprKind::Unary(_, operand) => is_constant(tree, *operand),
+        ExprKind::Binary(_, left, right) => is_constant(tree, *left) && is_constant(tree, *right),
+        ExprKind::Call(_, arguments) => arguments.iter().all(|&argument| is_constant(tree, argument)),
+        ExprKind::Path(_) | ExprKind::Is { .. } => false,
+    }
+}

@@ -1,0 +1,143 @@
+//! From what the readers and the rules found to what is told: levels, waivers, order, fingerprints.
+
+use crate::finding::{Finding, Level, RuleName, reader_rules};
+use crate::project::Project;
+use crate::registry::config::RuleLevel;
+use crate::rules::{self, Facts};
+use crate::source::{FileKind, Location};
+use crate::waivers;
+use crate::words::did_you_mean;
+use rayon::prelude::*;
+use rustc_hash::FxHashMap;
+
+/// A finding as it is told.
+#[derive(Clone, Debug)]
+pub struct Told {
+    /// The finding.
+    pub finding: Finding,
+    /// Its level in this project.
+    pub level: Level,
+    /// What it is known by when lines move.
+    pub fingerprint: String,
+}
+
+/// The outcome of a check.
+#[derive(Clone, Debug, Default)]
+pub struct Report {
+    /// What is told, by file, line, column and rule.
+    pub findings: Vec<Told>,
+    /// How many findings waivers took away.
+    pub waived: usize,
+    /// How many findings were accepted before.
+    pub accepted: usize,
+}
+
+impl Report {
+    /// How many findings have a level.
+    #[must_use]
+    pub fn count(&self, level: Level) -> usize {
+        self.findings.iter().filter(|told| told.level == level).count()
+    }
+}
+
+/// Checks a project with all rules.
+#[must_use]
+pub fn check(project: &Project) -> Report {
+    let facts = Facts::new(project);
+    report(&facts)
+}
+
+/// Checks a project whose facts are known.
+#[must_use]
+pub fn report(facts: &Facts<'_>) -> Report {
+    let project = facts.project;
+    let levels = Levels::new(&project.config.rules);
+    let mut findings = project.findings.clone();
+    findings.extend(unknown_rules(project));
+    let active: Vec<_> = rules::all().into_iter().filter(|rule| levels.of(rule.name) != Level::Off).collect();
+    let checked: Vec<Vec<Finding>> =
+        active.par_iter().filter_map(|rule| rule.check).map(|check| check(facts)).collect();
+    findings.extend(checked.into_iter().flatten());
+    let mut waivers = waivers::read(project, &mut findings);
+    let before = findings.len();
+    findings.retain(|finding| !waivers.cover(project, finding));
+    let waived = before - findings.len();
+    findings.extend(waivers.unused());
+    findings.retain(|finding| levels.of(finding.rule) != Level::Off);
+    sort(project, &mut findings);
+    let fingerprints = fingerprints(project, &findings);
+    let told = findings.into_iter().zip(fingerprints);
+    let told = told.map(|(finding, fingerprint)| Told { level: levels.of(finding.rule), finding, fingerprint });
+    Report { findings: told.collect(), waived, accepted: 0 }
+}
+
+/// The level of each rule in a project.
+struct Levels {
+    levels: FxHashMap<RuleName, Level>,
+}
+
+impl Levels {
+    fn new(changed: &[RuleLevel]) -> Self {
+        let find = |name: &str| changed.iter().rev().find(|line| line.name == name).map(|line| line.level);
+        let level = |rule: &rules::Rule| find(rule.name.0).or_else(|| find(rule.name.family())).unwrap_or(rule.level);
+        Self { levels: rules::all().into_iter().map(|rule| (rule.name, level(rule))).collect() }
+    }
+
+    fn of(&self, rule: RuleName) -> Level {
+        self.levels.get(&rule).copied().unwrap_or(Level::Error)
+    }
+}
+
+fn unknown_rules(project: &Project) -> Vec<Finding> {
+    let known: Vec<&str> = rules::all().iter().map(|rule| rule.name.0).chain(rules::families()).collect();
+    let unknown = project.config.rules.iter().filter(|line| !known.contains(&line.name.as_str()));
+    unknown
+        .map(|line| {
+            let mut finding =
+                Finding::new(reader_rules::BAD_ENTRY, line.at, format!("there is no rule or family `{}`", line.name));
+            finding.help = did_you_mean(&line.name, known.iter().copied());
+            finding
+        })
+        .collect()
+}
+
+/// By file, line, column, rule.
+fn sort(project: &Project, findings: &mut Vec<Finding>) {
+    let path = |at: Location| project.sources.file(at.file).path.clone();
+    findings.sort_by_cached_key(|finding| {
+        (path(finding.at), finding.at.span.start, finding.rule, finding.at.span.end, finding.message.clone())
+    });
+    findings.dedup();
+}
+
+/// A hash of what stays when lines move: rule, file, variable, the line's words, and which of several alike it is.
+fn fingerprints(project: &Project, findings: &[Finding]) -> Vec<String> {
+    let mut seen: FxHashMap<u64, u32> = FxHashMap::default();
+    findings
+        .iter()
+        .map(|finding| {
+            let file = project.sources.file(finding.at.file);
+            let line = file.slice(file.line_span(file.line_index(finding.at.span.start)));
+            let words: Vec<&str> = line.split_whitespace().collect();
+            let parts = [finding.rule.0, &file.path, finding.variable.as_deref().unwrap_or(""), &words.join(" ")];
+            let mut hash = fnv(parts.iter().flat_map(|part| part.bytes().chain([0])));
+            let nth = seen.entry(hash).or_default();
+            *nth += 1;
+            if *nth > 1 {
+                hash = fnv(hash.to_le_bytes().into_iter().chain(nth.to_le_bytes()));
+            }
+            format!("{hash:016x}")
+        })
+        .collect()
+}
+
+/// FNV-1a, 64 bits: small, and the same on every machine and in every version.
+fn fnv(bytes: impl Iterator<Item = u8>) -> u64 {
+    bytes.fold(0xcbf2_9ce4_8422_2325, |hash, byte| (hash ^ u64::from(byte)).wrapping_mul(0x0100_0000_01b3))
+}
+
+/// How many variables and scripts a project has.
+#[must_use]
+pub fn sizes(project: &Project) -> (usize, usize) {
+    (project.registry.variables.len(), project.sources.of_kind(FileKind::Script).count())
+}

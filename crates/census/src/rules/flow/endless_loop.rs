@@ -1,0 +1,143 @@
+//! `flow/endless-loop`: a `while` with no wait in it, and no way out, whose condition nothing in it can change.
+
+use crate::finding::{Finding, Level, RuleName};
+use crate::rules::{Example, Rule};
+use crate::rules::Facts;
+use crate::flow::access::walk_expr;
+use crate::project::builtin::Builtin;
+use crate::project::{Base, CellId, Meaning, Place, PlaceId, ScriptId, ScriptUnit};
+use crate::registry::Bound;
+use crate::script::ast::*;
+use crate::source::Span;
+
+/// The rule.
+pub const RULE: Rule = Rule {
+    name: RuleName("flow/endless-loop"),
+    level: Level::Error,
+    means: "A `while` with no wait in it, and no way out, whose condition nothing in it can change.",
+    hurts: "The game stands still.",
+    bad: Example {
+        registry: r#"[variables.tide.height]
+type = "int"
+scope = "global"
+default = 0
+"#,
+        script: r#"script tides for tide
+
+on bell {
+    while height < 3 {
+        note "rising"
+    }
+    height = 3
+}
+"#,
+    },
+    good: Example {
+        registry: r#"[variables.tide.height]
+type = "int"
+scope = "global"
+default = 0
+"#,
+        script: "script tides for tide
+
+on bell {
+    while height < 3 {
+        height += 1
+    }
+}
+",
+    },
+    check: Some(check),
+};
+
+fn check(facts: &Facts<'_>) -> Vec<Finding> {
+    let mut findings = Vec::new();
+    for (script, unit) in facts.project.script_ids() {
+        let bodies = unit.tree.handlers.iter().map(|handler| &handler.body);
+        for body in bodies.chain(unit.tree.procedures.iter().map(|procedure| &procedure.body)) {
+            walk(body, &mut |statement| {
+                if let StatementKind::While { condition, body } = &statement.kind
+                    && is_endless(facts, script, unit, *condition, body)
+                {
+                    let message = "once it has begun, nothing in this loop can end it: it never waits, never leaves, and never changes its condition";
+                    let at = unit.tree.expr(*condition).span;
+                    findings.push(Finding::new(RULE.name, unit.at(Span { start: statement.span.start, end: at.end }), message).help("change what the condition reads, or `wait` inside the loop"));
+                }
+            });
+        }
+    }
+    findings
+}
+
+fn is_endless(facts: &Facts<'_>, script: ScriptId, unit: &ScriptUnit, condition: ExprId, body: &Block) -> bool {
+    if matches!(unit.tree.expr(condition).kind, ExprKind::Bool(false)) || leaves(unit, body, false) {
+        return false;
+    }
+    let mut reads: Vec<PlaceId> = Vec::new();
+    let mut draws = false;
+    walk_expr(unit, condition, &mut |expr| match unit.meaning(expr) {
+        Meaning::Value(place) | Meaning::Axis(place, _) => reads.push(place),
+        Meaning::Bound(place, _) => reads.push(place),
+        Meaning::Builtin(Builtin::Random | Builtin::Chance | Builtin::Count) | Meaning::Procedure(_) => draws = true,
+        Meaning::None => draws |= matches!(unit.tree.expr(expr).kind, ExprKind::Error | ExprKind::Path(_) | ExprKind::Call(..)),
+        _ => {}
+    });
+    !draws && !changes(facts, script, unit, body, &reads)
+}
+
+/// Whether a block waits, returns, or breaks out of the loop around it.
+fn leaves(unit: &ScriptUnit, block: &Block, in_inner_loop: bool) -> bool {
+    block.statements.iter().any(|statement| match &statement.kind {
+        StatementKind::Wait(_) | StatementKind::WaitUntil(_) | StatementKind::Ask { .. } | StatementKind::Return(_) | StatementKind::Restart => true,
+        StatementKind::Break => !in_inner_loop,
+        StatementKind::Remove(what) => unit.meaning(*what) == Meaning::Own,
+        StatementKind::Call(call) => matches!(unit.meaning(*call), Meaning::Procedure(id) if unit.procedures[id.index()].waits),
+        StatementKind::After { .. } => false,
+        StatementKind::While { body, .. } | StatementKind::Repeat { body, .. } | StatementKind::For { body, .. } => leaves(unit, body, true),
+        _ => blocks(statement).into_iter().any(|block| leaves(unit, block, in_inner_loop)),
+    })
+}
+
+/// Whether a block can change one of the places, or what they go through.
+fn changes(facts: &Facts<'_>, script: ScriptId, unit: &ScriptUnit, block: &Block, reads: &[PlaceId]) -> bool {
+    let cells: Vec<_> = reads.iter().flat_map(|&place| related(facts, unit, place)).collect();
+    let mut changed = false;
+    walk(block, &mut |statement| match &statement.kind {
+        StatementKind::Assign { target, .. } | StatementKind::Clear { target } => match unit.place_of(*target) {
+            Some(place) => {
+                changed |= reads.contains(&place) || facts.project.cell_of(unit, place).is_some_and(|cell| cells.contains(&cell));
+            }
+            None => changed = true,
+        },
+        StatementKind::Spawn { .. } | StatementKind::Remove(_) => changed = true,
+        _ => {}
+    });
+    let mut called = |expr: ExprId| {
+        if let Meaning::Procedure(id) = unit.meaning(expr) {
+            changed |= cells.iter().any(|cell| facts.world.written_by(script, id).contains(cell));
+        }
+    };
+    for (at, expr) in (0u32..).zip(&unit.tree.exprs) {
+        if block.span.contains(expr.span) {
+            called(ExprId(at));
+        }
+    }
+    changed
+}
+
+/// The cells that reading a place reads: its own, those it goes through, and its bounds.
+fn related(facts: &Facts<'_>, unit: &ScriptUnit, place: PlaceId) -> Vec<CellId> {
+    let mut cells: Vec<CellId> = facts.project.cell_of(unit, place).into_iter().collect();
+    if let Place::Variable(variable, base) = unit.place(place) {
+        let facts_of = facts.registry().var(variable);
+        for bound in [&facts_of.min, &facts_of.max].into_iter().flatten() {
+            if let Bound::Variable(bound) = bound {
+                cells.push(CellId(bound.0));
+            }
+        }
+        if let Base::Held(held) = base {
+            cells.extend(related(facts, unit, held));
+        }
+    }
+    cells
+}

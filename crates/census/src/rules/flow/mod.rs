@@ -1,0 +1,9 @@
+//! Ways through a handler.
+
+pub mod endless_loop;
+pub mod match_gap;
+
+use super::Rule;
+
+/// The rules of this family.
+pub const RULES: &[&Rule] = &[&endless_loop::RULE, &match_gap::RULE];

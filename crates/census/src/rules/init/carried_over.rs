@@ -1,0 +1,81 @@
+//! `init/carried-over`: the project keeps variables for the session, a handler changes this one, and no `start` handler gives it a fresh value.
+
+use crate::finding::{Finding, Level, RuleName};
+use crate::rules::{Example, Rule};
+use crate::rules::Facts;
+use crate::flow::access::Body;
+use crate::project::CellId;
+use crate::registry::{Lifetime, Scope, VarId};
+
+/// The rule.
+pub const RULE: Rule = Rule {
+    name: RuleName("init/carried-over"),
+    level: Level::Warning,
+    means: "The project keeps variables for the session, a handler changes this one, and no `start` handler gives it a fresh value.",
+    hurts: "The next run begins with what the last one left behind.",
+    bad: Example {
+        registry: r#"[variables.tide.height]
+type = "int"
+scope = "global"
+default = 0
+"#,
+        script: r#"script tides for tide
+
+on bell {
+    height += 1
+    note "{height}"
+}
+"#,
+    },
+    good: Example {
+        registry: r#"[variables.tide.height]
+type = "int"
+scope = "global"
+default = 0
+lifetime = "session"
+"#,
+        script: r#"script tides for tide
+
+on bell {
+    height += 1
+    note "{height}"
+}
+"#,
+    },
+    check: Some(check),
+};
+
+fn check(facts: &Facts<'_>) -> Vec<Finding> {
+    let registry = facts.registry();
+    if facts.project.config.lifetime != Lifetime::Session {
+        return Vec::new();
+    }
+    let carried = registry.var_ids().filter(|&id| {
+        let variable = registry.var(id);
+        let cell = CellId(id.0);
+        !variable.lifetime_stated
+            && !variable.constant
+            && facts.uses(cell).any(|(_, access)| access.writes() && matches!(access.body, Body::Handler(_) | Body::Procedure(_)))
+            && !facts.world.fresh_at_start(cell)
+            && kept(facts, id)
+    });
+    carried
+        .map(|id| {
+            let variable = registry.var(id);
+            let default = variable.default.as_ref().map_or("unset".to_owned(), |value| registry.value_text(value));
+            let message = format!(
+                "`{}` keeps its value for the session, and no `start` handler sets it anew: the next run begins with what this one leaves, not with {default}",
+                registry.identity(id)
+            );
+            Finding::new(RULE.name, variable.place.header, message)
+                .about(registry.identity(id))
+                .help("write `lifetime = \"run\"` here, or `lifetime = \"session\"` if it is meant to last")
+        })
+        .collect()
+}
+
+/// Only listed instances keep their values into the next run.
+fn kept(facts: &Facts<'_>, id: VarId) -> bool {
+    let variable = facts.registry().var(id);
+    variable.scope != Scope::Instance || facts.registry().instances_of(variable.owner).next().is_some()
+}

@@ -1,0 +1,85 @@
+//! `init/never-set`: a variable that scripts read has no default, and nothing ever gives it a value.
+
+use crate::finding::{Finding, Level, RuleName};
+use crate::rules::{Example, Rule};
+use crate::rules::Facts;
+use crate::flow::access::AccessKind;
+use crate::project::{Cell, CellId};
+use crate::registry::Type;
+
+/// The rule.
+pub const RULE: Rule = Rule {
+    name: RuleName("init/never-set"),
+    level: Level::Error,
+    means: "A variable that scripts read has no default, and nothing ever gives it a value.",
+    hurts: "Every read of it is a read of nothing, wherever it stands.",
+    bad: Example {
+        registry: r#"[variables.tide.height]
+type = "int"
+scope = "global"
+"#,
+        script: r#"script tides for tide
+
+on bell {
+    note "{height}"
+}
+"#,
+    },
+    good: Example {
+        registry: r#"[variables.tide.height]
+type = "int"
+scope = "global"
+default = 0
+"#,
+        script: r#"script tides for tide
+
+on bell {
+    note "{height}"
+}
+"#,
+    },
+    check: Some(check),
+};
+
+fn check(facts: &Facts<'_>) -> Vec<Finding> {
+    let cells = (0..facts.project.cells.len()).map(CellId::at);
+    cells.filter(|&cell| is_never_set(facts, cell)).map(|cell| word(facts, cell)).collect()
+}
+
+/// Whether a cell is read and has no way to get a value.
+#[must_use]
+pub fn is_never_set(facts: &Facts<'_>, cell: CellId) -> bool {
+    let (ty, has_start) = match facts.project.cells[cell.index()] {
+        Cell::Variable(id) => {
+            let variable = facts.registry().var(id);
+            let started = facts.registry().instances.iter().any(|i| i.start.iter().any(|start| start.variable == id));
+            (variable.ty, variable.default.is_some() || variable.place.has("default") || started)
+        }
+        Cell::Private(script, index) => {
+            let unit = facts.project.script(script);
+            (unit.privates[index as usize].ty, unit.tree.privates[index as usize].start.is_some())
+        }
+    };
+    let assigned = facts.uses(cell).any(|(_, access)| matches!(access.kind, AccessKind::Write(..)));
+    let engine = facts.project.variable_of(cell).is_some_and(|id| facts.registry().var(id).engine_writes);
+    !has_start
+        && !matches!(ty, Type::Ref(_) | Type::Unknown)
+        && !assigned
+        && !engine
+        && !facts.may_be_used_unread(cell)
+        && (facts.is_read_beside_scripts(cell) || facts.uses(cell).any(|(_, access)| access.kind == AccessKind::Read))
+}
+
+fn word(facts: &Facts<'_>, cell: CellId) -> Finding {
+    let name = facts.cell_name(cell);
+    let reads = facts.uses(cell).filter(|(_, access)| access.kind == AccessKind::Read).count();
+    let places = crate::words::count(reads, "place");
+    let message = format!("`{name}` has no default and nothing ever sets it, and it is read in {places}");
+    let mut finding = Finding::new(RULE.name, facts.declared_at(cell), message);
+    let private = facts.project.variable_of(cell).is_none();
+    finding.variable = (!private).then(|| name.clone());
+    for (unit, access) in facts.uses(cell).take(1) {
+        finding = finding.with(unit.at(access.at), "read here");
+    }
+    finding.help(if private { format!("write `private {name}: … = …`, or set it before it is read") } else { "give it a `default`, or set it in a handler `on start`".to_owned() })
+}

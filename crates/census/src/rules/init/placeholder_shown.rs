@@ -1,0 +1,60 @@
+//! `init/placeholder-shown`: a default that only stands in can still be there when a text prints it.
+
+use crate::finding::{Finding, Level, RuleName};
+use crate::rules::{Example, Rule};
+use crate::flow::engine::Event;
+use crate::rules::Facts;
+use crate::rules::facts::each_event;
+
+/// The rule.
+pub const RULE: Rule = Rule {
+    name: RuleName("init/placeholder-shown"),
+    level: Level::Warning,
+    means: "A default that only stands in can still be there when a text prints it.",
+    hurts: "The player reads the stand-in.",
+    bad: Example {
+        registry: r#"[variables.tide.title]
+type = "text"
+scope = "global"
+default = "TITLE"
+placeholder = true
+"#,
+        script: r#"script tides for tide
+
+on bell {
+    show "{title}"
+}
+"#,
+    },
+    good: Example {
+        registry: r#"[variables.tide.title]
+type = "text"
+scope = "global"
+default = "TITLE"
+placeholder = true
+"#,
+        script: r#"script tides for tide
+
+on start {
+    title = "Low water"
+}
+
+on bell {
+    show "{title}"
+}
+"#,
+    },
+    check: Some(check),
+};
+
+fn check(facts: &Facts<'_>) -> Vec<Finding> {
+    each_event(facts, |unit, event| {
+        let Event::StandIn { at, place } = event else { return None };
+        let identity = facts.identity_of(unit, *place)?;
+        let variable = facts.registry().find(&identity)?;
+        let default = facts.registry().var(variable).default.as_ref().map(|value| facts.registry().value_text(value))?;
+        let message = format!("`{identity}` may still be its stand-in, {default}, when this is shown");
+        let finding = Finding::new(RULE.name, unit.at(unit.tree.expr(*at).span), message).about(identity.clone());
+        Some(finding.help(format!("set `{identity}` in a handler `on start`, before anything shows it")))
+    })
+}

@@ -1,0 +1,78 @@
+//! `invariant/can-break`: a handler can leave an invariant false that was true when it began.
+
+use crate::finding::{Finding, Level, RuleName};
+use crate::rules::{Example, Rule};
+use crate::flow::engine::Event;
+use crate::rules::Facts;
+use crate::rules::facts::each_event;
+
+/// The rule.
+pub const RULE: Rule = Rule {
+    name: RuleName("invariant/can-break"),
+    level: Level::Error,
+    means: "A handler can leave an invariant false that was true when it began.",
+    hurts: "The two numbers no longer fit together, and everything that relies on it goes wrong.",
+    bad: Example {
+        registry: r#"[variables.mailboat.mast_fitted]
+type = "bool"
+scope = "instance"
+default = false
+
+[variables.mailboat.flag_up]
+type = "bool"
+scope = "instance"
+default = false
+
+[invariants.flag_needs_mast]
+holds = "mailboat.flag_up implies mailboat.mast_fitted"
+"#,
+        script: "script loading for mailboat in harbor
+
+on bell {
+    flag_up = true
+}
+
+on tide_turned {
+    mast_fitted = true
+}
+",
+    },
+    good: Example {
+        registry: r#"[variables.mailboat.mast_fitted]
+type = "bool"
+scope = "instance"
+default = false
+
+[variables.mailboat.flag_up]
+type = "bool"
+scope = "instance"
+default = false
+
+[invariants.flag_needs_mast]
+holds = "mailboat.flag_up implies mailboat.mast_fitted"
+"#,
+        script: "script loading for mailboat in harbor
+
+on bell {
+    if mast_fitted {
+        flag_up = true
+    }
+}
+
+on tide_turned {
+    mast_fitted = true
+}
+",
+    },
+    check: Some(check),
+};
+
+fn check(facts: &Facts<'_>) -> Vec<Finding> {
+    each_event(facts, |unit, event| {
+        let Event::Broken { at, invariant } = event else { return None };
+        let entry = &facts.registry().invariants[invariant.index()];
+        let about = entry.about.as_ref().map_or(String::new(), |about| format!(" ({about})"));
+        let message = format!("after this, `{}` need not hold any more{about}: {}", entry.name, entry.holds);
+        Some(Finding::new(RULE.name, unit.at(*at), message).help("set it only where the invariant holds, or set what it needs first").with(entry.place.key("holds"), "the invariant is written here"))
+    })
+}

@@ -1,0 +1,173 @@
+//! The common part of `range/always` and `range/never`: tests that come out one way only.
+
+use crate::finding::{Finding, RuleName};
+use crate::flow::access::walk_expr;
+use crate::flow::engine::Event;
+use crate::project::{Cell, CellId, Meaning, Place, PlaceId, ScriptId, ScriptUnit};
+use crate::rules::Facts;
+use crate::script::ast::*;
+use crate::source::Span;
+use rustc_hash::{FxHashMap, FxHashSet};
+
+/// All tests that always come out as `outcome`.
+#[must_use]
+pub fn check(facts: &Facts<'_>, rule: RuleName, outcome: bool) -> Vec<Finding> {
+    let mut findings = Vec::new();
+    for (script, unit) in facts.project.script_ids() {
+        let outcomes = outcomes(facts, script);
+        let excused = excused(facts, script, unit);
+        let conditions = conditions(unit);
+        let mut decided: Vec<ExprId> = outcomes
+            .iter()
+            .filter(|&(_, &(yes, no))| (yes, no) == (outcome, !outcome))
+            .map(|(&test, _)| test)
+            .filter(|test| conditions.contains(test) && !excused.contains(test))
+            .filter(|&test| depends_on_play(facts, unit, test))
+            .collect();
+        decided.sort_unstable_by_key(|&test| unit.tree.expr(test).span);
+        findings.extend(decided.into_iter().map(|test| word(facts, unit, rule, test, outcome)));
+    }
+    findings
+}
+
+/// How each test of a script came out, over all its handlers.
+fn outcomes(facts: &Facts<'_>, script: ScriptId) -> FxHashMap<ExprId, (bool, bool)> {
+    let mut all: FxHashMap<ExprId, (bool, bool)> = FxHashMap::default();
+    for handler in facts.handlers().filter(|handler| handler.script == script) {
+        for (&test, &(yes, no)) in &handler.found.outcomes {
+            let known = all.entry(test).or_default();
+            known.0 |= yes;
+            known.1 |= no;
+        }
+    }
+    all
+}
+
+/// The comparisons and flags that stand in conditions.
+fn conditions(unit: &ScriptUnit) -> FxHashSet<ExprId> {
+    let mut roots: Vec<ExprId> = unit.tree.handlers.iter().filter_map(|handler| handler.when).collect();
+    let bodies = unit.tree.handlers.iter().map(|handler| &handler.body);
+    for body in bodies.chain(unit.tree.procedures.iter().map(|procedure| &procedure.body)) {
+        walk(body, &mut |statement| match &statement.kind {
+            StatementKind::If { arms, .. } => roots.extend(arms.iter().map(|arm| arm.tests[0])),
+            StatementKind::While { condition, .. } | StatementKind::WaitUntil(condition) => roots.push(*condition),
+            StatementKind::For { filter, .. } => roots.extend(filter),
+            StatementKind::Ask { choices, .. } => roots.extend(choices.iter().filter_map(|choice| choice.when)),
+            _ => {}
+        });
+    }
+    let mut all = FxHashSet::default();
+    while let Some(test) = roots.pop() {
+        match &unit.tree.expr(test).kind {
+            ExprKind::Unary(UnaryOp::Not, inner) => roots.push(*inner),
+            ExprKind::Binary(BinaryOp::And | BinaryOp::Or, left, right) => roots.extend([*left, *right]),
+            ExprKind::Is { .. } => {}
+            _ => {
+                all.insert(test);
+            }
+        }
+    }
+    all
+}
+
+/// Whether something that can change in play has a part in a test.
+fn depends_on_play(facts: &Facts<'_>, unit: &ScriptUnit, test: ExprId) -> bool {
+    let mut depends = false;
+    walk_expr(unit, test, &mut |expr| match unit.meaning(expr) {
+        Meaning::Value(place) | Meaning::Axis(place, _) => depends |= can_change(facts, unit, place),
+        Meaning::Builtin(crate::project::builtin::Builtin::TickLength) => {}
+        Meaning::Bound(..) => {}
+        Meaning::Procedure(_) => depends = true,
+        Meaning::Builtin(builtin) => {
+            use crate::project::builtin::Builtin;
+            depends |= matches!(builtin, Builtin::Random | Builtin::Chance | Builtin::Count);
+        }
+        _ => {}
+    });
+    depends
+}
+
+fn can_change(facts: &Facts<'_>, unit: &ScriptUnit, place: PlaceId) -> bool {
+    match unit.place(place) {
+        Place::Variable(variable, _) => {
+            !facts.registry().var(variable).constant && facts.is_written(CellId(variable.0))
+        }
+        Place::Private(index) => facts.is_written(unit.privates[index as usize].cell),
+        Place::Was => true,
+        Place::Local(local) => local_can_change(facts, unit, local, place),
+    }
+}
+
+/// A `let` that is set once, from what never changes, is a constant by another name.
+fn local_can_change(facts: &Facts<'_>, unit: &ScriptUnit, local: LocalId, place: PlaceId) -> bool {
+    if unit.tree.local(local).kind != LocalKind::Let {
+        return true;
+    }
+    let mut changes = false;
+    let bodies = unit.tree.handlers.iter().map(|handler| &handler.body);
+    for body in bodies.chain(unit.tree.procedures.iter().map(|procedure| &procedure.body)) {
+        walk(body, &mut |statement| match &statement.kind {
+            StatementKind::Let { local: other, value } if *other == local => {
+                changes |= depends_on_play(facts, unit, *value);
+            }
+            StatementKind::Assign { target, .. } => changes |= unit.place_of(*target) == Some(place),
+            _ => {}
+        });
+    }
+    changes
+}
+
+/// Tests that guard a write which is itself reported: the write is the mistake.
+fn excused(facts: &Facts<'_>, script: ScriptId, unit: &ScriptUnit) -> FxHashSet<ExprId> {
+    let mut excused = FxHashSet::default();
+    for handler in facts.handlers().filter(|handler| handler.script == script) {
+        for event in &handler.found.events {
+            let Event::Outside { at, variable, written, .. } = event else { continue };
+            for &test in handler.found.outcomes.keys() {
+                let before = unit.tree.expr(test).span.start < at.end;
+                if before && mentions(facts, unit, test, &[CellId(variable.0), CellId(written.0)], *at) {
+                    excused.insert(test);
+                }
+            }
+        }
+    }
+    excused
+}
+
+fn mentions(facts: &Facts<'_>, unit: &ScriptUnit, test: ExprId, cells: &[CellId], _write: Span) -> bool {
+    let mut found = false;
+    walk_expr(unit, test, &mut |expr| {
+        if let Meaning::Value(place) | Meaning::Axis(place, _) | Meaning::Bound(place, _) = unit.meaning(expr) {
+            found |= facts.project.cell_of(unit, place).is_some_and(|cell| cells.contains(&cell));
+        }
+    });
+    found
+}
+
+fn word(facts: &Facts<'_>, unit: &ScriptUnit, rule: RuleName, test: ExprId, outcome: bool) -> Finding {
+    let span = unit.tree.expr(test).span;
+    let text = facts.project.text(unit, span);
+    let mut message = if outcome {
+        format!("`{text}` is always true here, whatever happens in play")
+    } else {
+        format!("`{text}` is never true here, whatever happens in play")
+    };
+    let mut variable = None;
+    walk_expr(unit, test, &mut |expr| {
+        if variable.is_none() {
+            variable = unit.place_of(expr).and_then(|place| facts.project.cell_of(unit, place));
+        }
+    });
+    let mut finding = Finding::new(rule, unit.at(span), "");
+    if let Some(cell) = variable
+        && let Cell::Variable(id) = facts.project.cells[cell.index()]
+    {
+        if let crate::flow::value::Value::Num(num) = &facts.world.reach[cell.index()] {
+            let range = crate::rules::facts::range_text(num.lo, num.hi);
+            message.push_str(&format!(": `{}` can be {range}", facts.registry().var(id).name));
+        }
+        finding.variable = Some(facts.registry().identity(id));
+    }
+    finding.message = message;
+    finding.help(if outcome { "test what you mean, or take the test out" } else { "test for a value that it can have, or take the branch out" })
+}

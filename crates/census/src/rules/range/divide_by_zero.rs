@@ -1,0 +1,63 @@
+//! `range/divide-by-zero`: a division whose divisor can be zero.
+
+use crate::finding::{Finding, Level, RuleName};
+use crate::rules::{Example, Rule};
+use crate::flow::engine::Event;
+use crate::rules::Facts;
+use crate::rules::facts::each_event;
+use crate::rules::facts::range_text;
+
+/// The rule.
+pub const RULE: Rule = Rule {
+    name: RuleName("range/divide-by-zero"),
+    level: Level::Error,
+    means: "A division whose divisor can be zero.",
+    hurts: "The result is zero where nobody expects it, or whatever the engine makes of it.",
+    bad: Example {
+        registry: r#"[variables.tide.boats]
+type = "int"
+scope = "global"
+default = 0
+min = 0
+"#,
+        script: r#"script tides for tide
+
+on bell {
+    note "{10 / boats:1}"
+    boats += 1
+}
+"#,
+    },
+    good: Example {
+        registry: r#"[variables.tide.boats]
+type = "int"
+scope = "global"
+default = 1
+min = 1
+"#,
+        script: r#"script tides for tide
+
+on bell {
+    note "{10 / boats:1}"
+    boats += 1
+}
+"#,
+    },
+    check: Some(check),
+};
+
+fn check(facts: &Facts<'_>) -> Vec<Finding> {
+    each_event(facts, |unit, event| {
+        let Event::Zero { divisor, at, range } = event else { return None };
+        let text = facts.project.text(unit, unit.tree.expr(*divisor).span);
+        let always = range.0 == 0.0 && range.1 == 0.0;
+        let message = if always {
+            format!("this divides by `{text}`, which is 0 here")
+        } else {
+            format!("this divides by `{text}`, which is {} here and can be 0", range_text(range.0, range.1))
+        };
+        let mut finding = Finding::new(RULE.name, unit.at(unit.tree.expr(*at).span), message);
+        finding.variable = unit.place_of(*divisor).and_then(|place| facts.identity_of(unit, place));
+        Some(finding.help(format!("divide only where it is not 0: `if {text} != 0 {{ … }}`, or divide by `max({text}, 1)`")))
+    })
+}

@@ -1,0 +1,100 @@
+//! `range/limit-unwatched`: scripts can bring a variable to its limit, and no condition anywhere reads it.
+
+use crate::finding::{Finding, Level, RuleName};
+use crate::rules::{Example, Rule};
+use crate::rules::Facts;
+use crate::flow::value::Value;
+use crate::project::CellId;
+use crate::registry::{Bound, End, VarId};
+
+/// The rule.
+pub const RULE: Rule = Rule {
+    name: RuleName("range/limit-unwatched"),
+    level: Level::Note,
+    means: "Scripts can bring a variable to its limit, and no condition anywhere reads it.",
+    hurts: "The player arrives at the limit, and nothing happens.",
+    bad: Example {
+        registry: r#"[variables.tide.height]
+type = "int"
+scope = "global"
+default = 0
+min = 0
+max = 5
+overflow = "clamp"
+"#,
+        script: r#"script tides for tide
+
+on bell {
+    height += 1
+    show "{height}"
+}
+"#,
+    },
+    good: Example {
+        registry: r#"[variables.tide.height]
+type = "int"
+scope = "global"
+default = 0
+min = 0
+max = 5
+overflow = "clamp"
+"#,
+        script: r#"script tides for tide
+
+on bell {
+    height += 1
+    if height == 5 {
+        show "High water"
+    }
+}
+"#,
+    },
+    check: Some(check),
+};
+
+fn check(facts: &Facts<'_>) -> Vec<Finding> {
+    let registry = facts.registry();
+    let mut findings = Vec::new();
+    for id in registry.var_ids() {
+        let (cell, variable) = (CellId(id.0), registry.var(id));
+        let by_scripts = facts.uses(cell).any(|(_, access)| access.writes());
+        let tested = facts.uses(cell).any(|(_, access)| access.tested) || is_in_invariant(facts, id);
+        if !by_scripts || tested || facts.may_be_used_unread(cell) {
+            continue;
+        }
+        let Value::Num(reach) = &facts.world.reach[cell.index()] else { continue };
+        let reached: Vec<End> = [End::Min, End::Max].into_iter().filter(|&end| reaches(facts, id, end, (reach.lo, reach.hi))).collect();
+        if !reached.is_empty() {
+            let identity = registry.identity(id);
+            let ends: Vec<&str> = reached.iter().map(|end| end.word()).collect();
+            let message = format!("scripts can bring `{identity}` to its {}, and no condition ever looks at it", crate::words::both(&ends));
+            findings.push(Finding::new(RULE.name, variable.place.header, message).about(identity).help("do something there, or leave it if nothing is to happen"));
+        }
+    }
+    findings
+}
+
+fn is_in_invariant(facts: &Facts<'_>, id: VarId) -> bool {
+    facts.project.invariants.iter().any(|invariant| invariant.variables.contains(&id))
+}
+
+/// Whether scripts can move a variable to an end of its range from elsewhere.
+fn reaches(facts: &Facts<'_>, id: VarId, end: End, reach: (f64, f64)) -> bool {
+    let moves = facts.world.effects[id.index()].iter().any(|effect| match end {
+        End::Min => effect.down,
+        End::Max => effect.up,
+    });
+    let registry = facts.registry();
+    let Some(bound) = registry.var(id).bound(end) else { return false };
+    let limit = match bound {
+        Bound::Number(value) => Some((*value, *value)),
+        Bound::Variable(other) => match &facts.world.reach[other.index()] {
+            Value::Num(num) => Some((num.lo, num.hi)),
+            _ => None,
+        },
+    };
+    moves && limit.is_some_and(|limit| match end {
+        End::Min => reach.0 <= limit.1,
+        End::Max => reach.1 >= limit.0,
+    })
+}

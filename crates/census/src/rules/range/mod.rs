@@ -1,0 +1,17 @@
+//! Values where they should not be.
+
+pub mod always;
+pub mod can_exceed;
+pub mod can_fall_below;
+pub mod decided;
+pub mod divide_by_zero;
+pub mod limit_unwatched;
+pub mod never;
+pub mod outside;
+pub mod start_outside;
+pub mod unknown_value;
+
+use super::Rule;
+
+/// The rules of this family.
+pub const RULES: &[&Rule] = &[&always::RULE, &can_exceed::RULE, &can_fall_below::RULE, &divide_by_zero::RULE, &limit_unwatched::RULE, &never::RULE, &start_outside::RULE, &unknown_value::RULE];

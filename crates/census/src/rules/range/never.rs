@@ -1,0 +1,54 @@
+//! `range/never`: a condition that never is true, whatever happens in play.
+
+use crate::finding::{Finding, Level, RuleName};
+use crate::rules::{Example, Rule};
+use crate::rules::Facts;
+
+/// The rule.
+pub const RULE: Rule = Rule {
+    name: RuleName("range/never"),
+    level: Level::Warning,
+    means: "A condition that never is true, whatever happens in play.",
+    hurts: "What stands behind it can not be reached by any player.",
+    bad: Example {
+        registry: r#"[variables.tide.height]
+type = "int"
+scope = "global"
+default = 0
+min = 0
+max = 5
+"#,
+        script: r#"script tides for tide
+
+on bell {
+    if height > 9 {
+        note "flood"
+    }
+    height = random(0, 5)
+}
+"#,
+    },
+    good: Example {
+        registry: r#"[variables.tide.height]
+type = "int"
+scope = "global"
+default = 0
+min = 0
+max = 5
+"#,
+        script: r#"script tides for tide
+
+on bell {
+    if height > 4 {
+        note "flood"
+    }
+    height = random(0, 5)
+}
+"#,
+    },
+    check: Some(check),
+};
+
+fn check(facts: &Facts<'_>) -> Vec<Finding> {
+    super::decided::check(facts, RULE.name, false)
+}

@@ -1,0 +1,37 @@
+//! `registry/duplicate`: one name for two things: an identity, or an owner, instance or signal of the same name.
+
+use crate::finding::{Level, RuleName};
+use crate::rules::{Example, Rule};
+
+
+/// The rule.
+pub const RULE: Rule = Rule {
+    name: RuleName("registry/duplicate"),
+    level: Level::Error,
+    means: "One name for two things: an identity, or an owner, instance or signal of the same name.",
+    hurts: "Two people mean two things by one name, and each changes the other's.",
+    bad: Example {
+        registry: r#"[owners.boathouse]
+kind = "system"
+
+[owners.boathouse]
+kind = "scene"
+"#,
+        script: "script tides for tide
+
+on start {
+}
+",
+    },
+    good: Example {
+        registry: r#"[owners.boathouse]
+kind = "system"
+"#,
+        script: "script tides for tide
+
+on start {
+}
+",
+    },
+    check: None,
+};

@@ -1,0 +1,63 @@
+//! `registry/retired-used`: a script uses a variable that is retired.
+
+use crate::finding::{Finding, Level, RuleName};
+use crate::rules::{Example, Rule};
+use crate::rules::Facts;
+use crate::project::CellId;
+
+/// The rule.
+pub const RULE: Rule = Rule {
+    name: RuleName("registry/retired-used"),
+    level: Level::Warning,
+    means: "A script uses a variable that is retired.",
+    hurts: "It is on its way out, and this script breaks on the day it goes.",
+    bad: Example {
+        registry: r#"[variables.tide.height]
+type = "int"
+scope = "global"
+default = 0
+retired = { since = "0.4" }
+"#,
+        script: r#"script tides for tide
+
+on bell {
+    height += 1
+    note "{height}"
+}
+"#,
+    },
+    good: Example {
+        registry: r#"[variables.tide.height]
+type = "int"
+scope = "global"
+default = 0
+"#,
+        script: r#"script tides for tide
+
+on bell {
+    height += 1
+    note "{height}"
+}
+"#,
+    },
+    check: Some(check),
+};
+
+fn check(facts: &Facts<'_>) -> Vec<Finding> {
+    let registry = facts.registry();
+    let mut findings: Vec<Finding> = Vec::new();
+    for id in registry.var_ids() {
+        let Some(retired) = &registry.var(id).retired else { continue };
+        let since = retired.since.as_ref().map_or(String::new(), |since| format!(" since {since}"));
+        for (unit, access) in facts.uses(CellId(id.0)) {
+            let at = unit.at(access.at);
+            if findings.iter().any(|finding| finding.at == at) {
+                continue;
+            }
+            let identity = registry.identity(id);
+            let help = retired.instead.as_ref().map_or("take this use out".to_owned(), |instead| format!("use `{instead}`"));
+            findings.push(Finding::new(RULE.name, at, format!("`{identity}` is retired{since}")).about(identity).help(help));
+        }
+    }
+    findings
+}

@@ -1,0 +1,58 @@
+//! `sharing/lost-update`: a variable is set from what was read of it before a wait, while others can write it meanwhile.
+
+use crate::finding::{Finding, Level, RuleName};
+use crate::rules::{Example, Rule};
+use crate::flow::engine::Event;
+use crate::rules::Facts;
+use crate::rules::facts::each_event;
+
+/// The rule.
+pub const RULE: Rule = Rule {
+    name: RuleName("sharing/lost-update"),
+    level: Level::Error,
+    means: "A variable is set from what was read of it before a wait, while others can write it meanwhile.",
+    hurts: "What the others wrote is overwritten: a coin, a parcel, a point is gone.",
+    bad: Example {
+        registry: r#"[variables.tide.height]
+type = "int"
+scope = "global"
+default = 0
+"#,
+        script: r#"script tides for tide
+
+on bell {
+    let before = height
+    wait 1s
+    height = before + 1
+    note "{height}"
+}
+"#,
+    },
+    good: Example {
+        registry: r#"[variables.tide.height]
+type = "int"
+scope = "global"
+default = 0
+"#,
+        script: r#"script tides for tide
+
+on bell {
+    wait 1s
+    height += 1
+    note "{height}"
+}
+"#,
+    },
+    check: Some(check),
+};
+
+fn check(facts: &Facts<'_>) -> Vec<Finding> {
+    each_event(facts, |unit, event| {
+        let Event::Lost { at, place } = event else { return None };
+        let name = facts.place_name(unit, *place);
+        let message = format!("this sets `{name}` from what it was before the wait: whatever changed it meanwhile is lost");
+        let mut finding = Finding::new(RULE.name, unit.at(*at), message);
+        finding.variable = facts.identity_of(unit, *place);
+        Some(finding.help(format!("step it, `{name} += …`, or read it again after the wait")))
+    })
+}

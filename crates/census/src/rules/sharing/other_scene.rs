@@ -1,0 +1,56 @@
+//! `sharing/other-scene`: a scene's variable is used where another scene may be loaded.
+
+use crate::finding::{Finding, Level, RuleName};
+use crate::rules::{Example, Rule};
+use crate::flow::engine::Event;
+use crate::rules::Facts;
+use crate::rules::facts::each_event;
+
+/// The rule.
+pub const RULE: Rule = Rule {
+    name: RuleName("sharing/other-scene"),
+    level: Level::Error,
+    means: "A scene's variable is used where another scene may be loaded.",
+    hurts: "The variable exists only while its scene does: the read gives nothing, the write is lost.",
+    bad: Example {
+        registry: r#"[variables.harbor.queue]
+type = "int"
+scope = "scene"
+default = 0
+"#,
+        script: r#"script desk for office
+
+on bell {
+    note "{harbor.queue}"
+}
+"#,
+    },
+    good: Example {
+        registry: r#"[variables.harbor.queue]
+type = "int"
+scope = "scene"
+default = 0
+"#,
+        script: r#"script desk for office
+
+on bell {
+    if scene is harbor {
+        note "{harbor.queue}"
+    }
+}
+"#,
+    },
+    check: Some(check),
+};
+
+fn check(facts: &Facts<'_>) -> Vec<Finding> {
+    each_event(facts, |unit, event| {
+        let Event::OtherScene { at, variable } = event else { return None };
+        let registry = facts.registry();
+        let scene = &registry.owner(registry.var(*variable).owner).name;
+        let identity = registry.identity(*variable);
+        let message = format!("`{identity}` exists only while `{scene}` is loaded, and another scene may be loaded here");
+        let finding = Finding::new(RULE.name, unit.at(unit.tree.expr(*at).span), message).about(identity);
+        Some(finding.help(format!("ask first, `if scene is {scene} {{ … }}`, or write `in {scene}` in the script's header")))
+    })
+}

@@ -1,0 +1,53 @@
+//! `unused/unreachable`: statements that no way leads to.
+
+use crate::finding::{Finding, Level, RuleName};
+use crate::rules::{Example, Rule};
+use crate::rules::Facts;
+
+/// The rule.
+pub const RULE: Rule = Rule {
+    name: RuleName("unused/unreachable"),
+    level: Level::Warning,
+    means: "Statements that no way leads to.",
+    hurts: "They look as if they did something.",
+    bad: Example {
+        registry: r#"[variables.tide.height]
+type = "int"
+scope = "global"
+default = 0
+"#,
+        script: r#"script tides for tide
+
+on bell {
+    note "{height}"
+    return
+    height = 2
+}
+"#,
+    },
+    good: Example {
+        registry: r#"[variables.tide.height]
+type = "int"
+scope = "global"
+default = 0
+"#,
+        script: r#"script tides for tide
+
+on bell {
+    note "{height}"
+    height = 2
+}
+"#,
+    },
+    check: Some(check),
+};
+
+fn check(facts: &Facts<'_>) -> Vec<Finding> {
+    let mut findings = Vec::new();
+    for (unit, graphs) in facts.project.scripts.iter().zip(&facts.world.graphs) {
+        for &span in graphs.handlers.iter().chain(&graphs.procedures).flat_map(|graph| &graph.unreachable) {
+            findings.push(Finding::new(RULE.name, unit.at(span), "no way leads here: this is never done").help("take it out, or move it up"));
+        }
+    }
+    findings
+}

@@ -1,0 +1,60 @@
+//! `unused/variable`: a variable that nothing reads or writes, the game included.
+
+use crate::finding::{Finding, Level, RuleName};
+use crate::rules::{Example, Rule};
+use crate::rules::Facts;
+use crate::project::CellId;
+
+/// The rule.
+pub const RULE: Rule = Rule {
+    name: RuleName("unused/variable"),
+    level: Level::Warning,
+    means: "A variable that nothing reads or writes, the game included.",
+    hurts: "The list grows until nobody dares to touch it.",
+    bad: Example {
+        registry: r#"[variables.tide.height]
+type = "int"
+scope = "global"
+default = 0
+"#,
+        script: "script tides for tide
+
+on bell {
+}
+",
+    },
+    good: Example {
+        registry: r#"[variables.tide.height]
+type = "int"
+scope = "global"
+default = 0
+"#,
+        script: r#"script tides for tide
+
+on bell {
+    height += 1
+    note "{height}"
+}
+"#,
+    },
+    check: Some(check),
+};
+
+fn check(facts: &Facts<'_>) -> Vec<Finding> {
+    let registry = facts.registry();
+    let unused = registry.var_ids().filter(|&id| is_unused(facts, CellId(id.0)) && registry.var(id).retired.is_none());
+    unused
+        .map(|id| {
+            let identity = registry.identity(id);
+            Finding::new(RULE.name, registry.var(id).place.header, format!("nothing reads or writes `{identity}`"))
+                .about(identity.clone())
+                .help(format!("take it out with `oaken retire {identity} --remove`, or give it `engine = \"reads\"` if the game itself uses it"))
+        })
+        .collect()
+}
+
+/// Whether nothing at all touches a variable.
+#[must_use]
+pub fn is_unused(facts: &Facts<'_>, cell: CellId) -> bool {
+    facts.uses(cell).next().is_none() && !facts.is_read_beside_scripts(cell) && !facts.is_written(cell)
+}

@@ -1,0 +1,46 @@
+//! One module for each command: its options, and what it does with them.
+
+pub mod add;
+pub mod check;
+pub mod demo;
+pub mod explain;
+pub mod init;
+pub mod list;
+pub mod show;
+
+use crate::Failure;
+use census::project::{self, Project, load};
+use std::path::{Path, PathBuf};
+
+/// What a command gives back: an exit code, or why it could not run.
+pub type Outcome = Result<std::process::ExitCode, Failure>;
+
+/// The folder of the project that a command works on.
+///
+/// # Errors
+/// There is no project there or above.
+pub fn root(project: Option<&Path>) -> Result<PathBuf, Failure> {
+    match project {
+        Some(folder) if folder.join(load::CONFIG_FILE).is_file() => Ok(folder.to_owned()),
+        Some(folder) if !folder.is_dir() => Err(Failure(format!("{} is no folder", folder.display()))),
+        Some(folder) => Err(Failure(format!("there is no `{}` in {}; `oaken init` makes a project", load::CONFIG_FILE, folder.display()))),
+        None => Ok(load::find_root(Path::new("."))?),
+    }
+}
+
+/// Reads and resolves the project that a command works on.
+///
+/// # Errors
+/// There is no project, or one of its files can't be read.
+pub fn open(project: Option<&Path>) -> Result<Project, Failure> {
+    Ok(project::build(load::load(&root(project)?)?))
+}
+
+/// How a report is written.
+#[derive(Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
+pub enum Format {
+    /// For people.
+    Text,
+    /// For programs.
+    Json,
+}

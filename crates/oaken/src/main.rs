@@ -1,0 +1,71 @@
+//! `oaken`: keeps the registry of a game's state, checks scripts against it, and plays them without the game.
+//!
+//! This program is a thin face over the `census` crate: options in, reports out. Each command is a module of
+//! [`commands`]; what they print goes through [`print`].
+
+mod commands;
+mod print;
+mod write;
+
+use clap::{Parser, Subcommand};
+use std::path::PathBuf;
+use std::process::ExitCode;
+
+/// Keeps the registry of a game's state, and checks the event scripts against it.
+#[derive(Parser)]
+#[command(name = "oaken", version, about, max_term_width = 100)]
+struct Cli {
+    /// The project's folder; without it, the one around the folder you are in.
+    #[arg(long, global = true, value_name = "DIR")]
+    project: Option<PathBuf>,
+    #[command(subcommand)]
+    command: Command,
+}
+
+#[derive(Subcommand)]
+enum Command {
+    /// Make a new project that checks clean.
+    Init(commands::init::Options),
+    /// Write the demo project and show what each command says of it.
+    Demo(commands::demo::Options),
+    /// Check scripts and registry.
+    Check(commands::check::Options),
+    /// Say what a rule means, or list all rules.
+    Explain(commands::explain::Options),
+    /// List the registry's variables.
+    List(commands::list::Options),
+    /// Show everything about one variable.
+    Show(commands::show::Options),
+    /// Add a variable to the registry.
+    Add(Box<commands::add::Options>),
+}
+
+/// Why a command could not do its work: said on standard error, with exit code 2.
+pub struct Failure(pub String);
+
+impl<E: std::fmt::Display> From<E> for Failure {
+    fn from(error: E) -> Self {
+        Self(error.to_string())
+    }
+}
+
+fn main() -> ExitCode {
+    let cli = Cli::parse();
+    let project = cli.project.as_deref();
+    let outcome = match cli.command {
+        Command::Init(options) => commands::init::run(&options),
+        Command::Demo(options) => commands::demo::run(&options),
+        Command::Check(options) => commands::check::run(project, &options),
+        Command::Explain(options) => commands::explain::run(&options),
+        Command::List(options) => commands::list::run(project, &options),
+        Command::Show(options) => commands::show::run(project, &options),
+        Command::Add(options) => commands::add::run(project, &options),
+    };
+    match outcome {
+        Ok(code) => code,
+        Err(Failure(message)) => {
+            print::complain(&message);
+            ExitCode::from(2)
+        }
+    }
+}

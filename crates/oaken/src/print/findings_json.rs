@@ -1,0 +1,65 @@
+//! Findings as JSON, in the form that the project's contract fixes.
+
+use super::Out;
+use census::finding::Level;
+use census::project::Project;
+use census::report::{Report, Told, sizes};
+use serde_json::{Value, json};
+use std::io;
+
+/// Writes a report.
+pub fn print(project: &Project, report: &Report) -> io::Result<()> {
+    let mut out = Out::new();
+    out.line(&serde_json::to_string_pretty(&document(project, report)).unwrap_or_default())?;
+    out.finish()
+}
+
+/// The whole document.
+#[must_use]
+pub fn document(project: &Project, report: &Report) -> Value {
+    let (variables, scripts) = sizes(project);
+    json!({
+        "schema": "oaken-census/findings/1",
+        "project": project.config.name,
+        "summary": {
+            "errors": report.count(Level::Error),
+            "warnings": report.count(Level::Warning),
+            "notes": report.count(Level::Note),
+            "waived": report.waived,
+            "accepted": report.accepted,
+            "variables": variables,
+            "scripts": scripts,
+        },
+        "findings": report.findings.iter().map(|told| finding(project, told)).collect::<Vec<_>>(),
+    })
+}
+
+fn finding(project: &Project, told: &Told) -> Value {
+    let finding = &told.finding;
+    let file = project.sources.file(finding.at.file);
+    let (start, end) = (file.position(finding.at.span.start), file.position(finding.at.span.end));
+    let related: Vec<Value> = finding
+        .related
+        .iter()
+        .map(|related| {
+            let file = project.sources.file(related.at.file);
+            let at = file.position(related.at.span.start);
+            json!({ "file": &*file.path, "line": at.line, "column": at.column, "message": related.message })
+        })
+        .collect();
+    json!({
+        "rule": finding.rule.0,
+        "level": told.level.word(),
+        "file": &*file.path,
+        "line": start.line,
+        "column": start.column,
+        "end_line": end.line,
+        "end_column": end.column,
+        "variable": finding.variable,
+        "message": finding.message,
+        "help": finding.help,
+        "related": related,
+        "witness": Value::Null,
+        "fingerprint": told.fingerprint,
+    })
+}

@@ -1,0 +1,116 @@
+//! Printers: each takes a report of the core and writes it in one form.
+
+pub mod findings_json;
+pub mod findings_text;
+pub mod table;
+
+use anstyle::{AnsiColor, Style};
+use census::finding::Level;
+use std::io::{self, Write};
+
+/// Where reports go: standard output, colours taken out where it is no terminal. A reader that has gone away is no error.
+pub struct Out {
+    stream: io::BufWriter<anstream::AutoStream<io::Stdout>>,
+}
+
+impl Out {
+    /// Standard output.
+    #[must_use]
+    pub fn new() -> Self {
+        Self { stream: io::BufWriter::new(anstream::AutoStream::auto(io::stdout())) }
+    }
+
+    /// Writes a text.
+    pub fn write(&mut self, text: &str) -> io::Result<()> {
+        quiet(self.stream.write_all(text.as_bytes()))
+    }
+
+    /// Writes a text and ends the line.
+    pub fn line(&mut self, text: &str) -> io::Result<()> {
+        self.write(text)?;
+        self.write("\n")
+    }
+
+    /// Ends writing.
+    pub fn finish(mut self) -> io::Result<()> {
+        quiet(self.stream.flush())
+    }
+}
+
+/// A pipe that was closed ends the writing, not the program's good name.
+fn quiet(result: io::Result<()>) -> io::Result<()> {
+    match result {
+        Err(error) if error.kind() == io::ErrorKind::BrokenPipe => std::process::exit(0),
+        other => other,
+    }
+}
+
+/// Says on standard error why something could not be done.
+pub fn complain(message: &str) {
+    let style = AnsiColor::Red.on_default().bold();
+    let line = format!("{style}oaken{style:#}: {}\n", plain(message));
+    let mut stream = anstream::AutoStream::auto(io::stderr());
+    let _ = stream.write_all(line.as_bytes());
+}
+
+/// A text from a file, made harmless for a terminal: control characters are shown, not sent.
+#[must_use]
+pub fn plain(text: &str) -> String {
+    let mut out = String::with_capacity(text.len());
+    for c in text.chars() {
+        match c {
+            '\t' => out.push_str("    "),
+            '\n' => out.push('\n'),
+            '\u{200e}' | '\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}' | '\u{feff}' => {
+                out.push_str(&format!("\\u{{{:x}}}", c as u32));
+            }
+            c if c.is_control() => out.push_str(&c.escape_default().to_string()),
+            c => out.push(c),
+        }
+    }
+    out
+}
+
+/// The same on one line.
+#[must_use]
+pub fn plain_line(text: &str) -> String {
+    plain(text).replace('\n', "\\n")
+}
+
+/// The colour of a level.
+#[must_use]
+pub fn level_style(level: Level) -> Style {
+    match level {
+        Level::Error => AnsiColor::Red.on_default().bold(),
+        Level::Warning => AnsiColor::Yellow.on_default().bold(),
+        _ => AnsiColor::Cyan.on_default(),
+    }
+}
+
+/// Bold.
+#[must_use]
+pub fn strong() -> Style {
+    Style::new().bold()
+}
+
+/// Dim.
+#[must_use]
+pub fn faint() -> Style {
+    Style::new().dimmed()
+}
+
+/// The width of the terminal, or 100 columns.
+#[must_use]
+pub fn width() -> usize {
+    let columns = std::env::var("COLUMNS").ok().and_then(|columns| columns.parse().ok());
+    columns.or_else(|| terminal_size::terminal_size().map(|(width, _)| usize::from(width.0))).unwrap_or(100).clamp(40, 200)
+}
+
+/// Breaks a text into lines of at most `width` columns, at blanks.
+#[must_use]
+pub fn wrap(text: &str, width: usize) -> Vec<String> {
+    textwrap::wrap(text, textwrap::Options::new(width.max(20)).break_words(false))
+        .into_iter()
+        .map(std::borrow::Cow::into_owned)
+        .collect()
+}
