@@ -70,7 +70,9 @@ pub fn add(project: &Project, identity: &str, given: &[Given]) -> Result<NewText
     };
     for part in [owner_name, name] {
         if !lexer::is_name(part) {
-            return Err(Refused(format!("`{part}` is no name: a name is a letter or `_`, then letters, digits and `_`")));
+            return Err(Refused(format!(
+                "`{part}` is no name: a name is a letter or `_`, then letters, digits and `_`"
+            )));
         }
     }
     let registry = &project.registry;
@@ -187,7 +189,10 @@ fn check(project: &Project, new: &NewText) -> Result<(), Refused> {
 }
 
 fn is_new(project: &Project, finding: &Finding) -> bool {
-    !project.findings.iter().any(|old| old.rule == finding.rule && old.message == finding.message && old.at.file == finding.at.file)
+    !project
+        .findings
+        .iter()
+        .any(|old| old.rule == finding.rule && old.message == finding.message && old.at.file == finding.at.file)
 }
 
 /// The identities that are nearest to a name that does not exist; a short name that only one variable has is enough.

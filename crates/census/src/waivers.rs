@@ -88,7 +88,8 @@ fn entry_below(file: &crate::source::SourceFile, line: usize) -> Span {
     }
     let header = file.slice(file.line_span(first)).trim_start().starts_with('[');
     let mut last = first;
-    while header && last + 1 < file.line_count() && !file.slice(file.line_span(last + 1)).trim_start().starts_with('[') {
+    while header && last + 1 < file.line_count() && !file.slice(file.line_span(last + 1)).trim_start().starts_with('[')
+    {
         last += 1;
     }
     Span { start: file.line_span(first).start, end: file.line_span(last).end }
@@ -138,11 +139,11 @@ fn covered_in_script(project: &Project, unit: &ScriptUnit, comment: Span) -> Spa
         walk(body, &mut |statement: &Statement| spans.push(statement.span));
     }
     if own_line {
-        let below = spans.iter().filter(|span| span.start > comment.end).min_by_key(|span| (span.start, u32::MAX - span.end));
+        let below =
+            spans.iter().filter(|span| span.start > comment.end).min_by_key(|span| (span.start, u32::MAX - span.end));
         let between = below.map(|span| file.slice(Span { start: comment.end, end: span.start }));
-        let adjacent = between.is_some_and(|text| {
-            text.lines().all(|line| line.trim().is_empty() || line.trim_start().starts_with("//"))
-        });
+        let adjacent = between
+            .is_some_and(|text| text.lines().all(|line| line.trim().is_empty() || line.trim_start().starts_with("//")));
         return below.filter(|_| adjacent).copied().unwrap_or(comment);
     }
     let here = spans.iter().filter(|span| file.line_index(span.start) == line && span.start < comment.start);

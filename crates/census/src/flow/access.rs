@@ -67,6 +67,35 @@ pub fn parts(step: &Step) -> Parts {
     parts
 }
 
+/// Whether doing a step twice does more than doing it once: it steps a variable, sends, or spawns.
+#[must_use]
+pub fn is_step(unit: &ScriptUnit, step: &Step) -> bool {
+    match &step.kind {
+        StepKind::Send { .. } | StepKind::Spawn { .. } => true,
+        StepKind::Assign { place, op, value, .. } => {
+            let outlives = !matches!(unit.place(*place), Place::Local(_) | Place::Was);
+            outlives && (*op != AssignOp::Set || steps_itself(unit, *place, *value))
+        }
+        _ => false,
+    }
+}
+
+/// Whether a value is worked out by arithmetic from the very place that it goes into: `x + 1`, `min(x + 1, 9)`.
+#[must_use]
+pub fn steps_itself(unit: &ScriptUnit, place: PlaceId, value: ExprId) -> bool {
+    let mut found = false;
+    walk_expr(unit, value, &mut |outer| {
+        if let ExprKind::Binary(op, left, right) = &unit.tree.expr(outer).kind
+            && matches!(op, BinaryOp::Add | BinaryOp::Subtract | BinaryOp::Multiply | BinaryOp::Divide)
+        {
+            for side in [*left, *right] {
+                walk_expr(unit, side, &mut |inner| found |= unit.place_of(inner) == Some(place));
+            }
+        }
+    });
+    found
+}
+
 /// The expressions that a block's exit reads.
 #[must_use]
 pub fn exit_reads(exit: &Exit) -> Vec<ExprId> {
@@ -208,7 +237,15 @@ impl Gather<'_> {
         }
     }
 
-    fn push_read(&mut self, place: PlaceId, expr: ExprId, statement: Span, into: Option<PlaceId>, shown: bool, tested: bool) {
+    fn push_read(
+        &mut self,
+        place: PlaceId,
+        expr: ExprId,
+        statement: Span,
+        into: Option<PlaceId>,
+        shown: bool,
+        tested: bool,
+    ) {
         if let Some(cell) = self.project.cell_of(self.unit, place) {
             let at = self.unit.tree.expr(expr).span;
             let into_itself = into == Some(place);
@@ -350,7 +387,9 @@ impl<'a> UsedBuilder<'a> {
                     self.expr(value);
                 }
                 match &step.kind {
-                    StepKind::Let { place, .. } | StepKind::Bind { place } | StepKind::Spawn { place: Some(place), .. } => {
+                    StepKind::Let { place, .. }
+                    | StepKind::Bind { place }
+                    | StepKind::Spawn { place: Some(place), .. } => {
                         self.place(*place);
                     }
                     _ => {}

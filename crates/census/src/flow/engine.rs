@@ -7,11 +7,11 @@
 use super::eval::{Forms, anything};
 use super::graph::{BlockId, Exit, Graph, Step, StepKind, Waiting};
 use super::linear::{Facts, Linear, Slot};
-use super::state::{Source, State, Write};
+use super::state::{PendingStep, Source, State, Write};
 use super::value::{Abstract, Num, Value};
 use super::world::{Effect, HandlerId, World};
 use crate::project::{Base, CellId, Meaning, Place, PlaceId, ProcId, ScriptId, ScriptUnit};
-use crate::registry::{Bound, End, InstanceId, InvariantId, OwnerId, Overflow, SignalId, Type, VarId};
+use crate::registry::{Bound, End, InstanceId, InvariantId, Overflow, OwnerId, SignalId, Type, VarId};
 use crate::script::ast::*;
 use crate::source::Span;
 use rustc_hash::{FxHashMap, FxHashSet};
@@ -24,6 +24,33 @@ const MOST_PARTS: usize = 6;
 const ROUNDS: u32 = 3;
 /// How many procedure calls one handler's run may go into.
 const MOST_CALLS: u32 = 3000;
+
+/// Stands in [`State::removed`] for the script's own instance.
+pub const OWN_INSTANCE: Slot = Slot::MAX;
+
+/// Whether a step was reached before a wait, after one, or both.
+#[derive(Clone, Copy, PartialEq, Eq, Default, Debug)]
+pub struct Reached {
+    /// On some way before any wait.
+    pub before_wait: bool,
+    /// On some way after a wait.
+    pub after_wait: bool,
+}
+
+/// A step of a variable, from what it was to what it settled as.
+#[derive(Clone, Debug)]
+pub struct Move {
+    /// The variable.
+    pub cell: CellId,
+    /// The statement.
+    pub at: Span,
+    /// What it can be before.
+    pub before: Num,
+    /// By how much it moves.
+    pub by: Num,
+    /// What it can be when others see it.
+    pub settled: Num,
+}
 
 /// What a slot stands for.
 #[derive(Clone, Copy, PartialEq, Eq, Hash, Debug)]
@@ -194,10 +221,24 @@ fn may_be_same(a: Base, b: Base) -> bool {
 #[derive(Clone, PartialEq, Debug)]
 #[allow(missing_docs, reason = "the fields name the places that the fault belongs to")]
 pub enum Event {
-    Unset { place: PlaceId, at: ExprId, cleared: bool },
-    EmptyRef { held: PlaceId, at: ExprId },
-    Absent { instance: InstanceId, at: ExprId },
-    Zero { divisor: ExprId, at: ExprId, range: (f64, f64) },
+    Unset {
+        place: PlaceId,
+        at: ExprId,
+        cleared: bool,
+    },
+    EmptyRef {
+        held: PlaceId,
+        at: ExprId,
+    },
+    Absent {
+        instance: InstanceId,
+        at: ExprId,
+    },
+    Zero {
+        divisor: ExprId,
+        at: ExprId,
+        range: (f64, f64),
+    },
     /// A write that can leave a range.
     Outside {
         /// The write.
@@ -211,11 +252,23 @@ pub enum Event {
         after: (f64, f64),
         limit: (f64, f64),
     },
-    Broken { at: Span, invariant: InvariantId },
-    Lost { at: Span, place: PlaceId },
-    StandIn { at: ExprId, place: PlaceId },
+    Broken {
+        at: Span,
+        invariant: InvariantId,
+    },
+    Lost {
+        at: Span,
+        place: PlaceId,
+    },
+    StandIn {
+        at: ExprId,
+        place: PlaceId,
+    },
     /// A scene's variable where another scene may be loaded.
-    OtherScene { at: ExprId, variable: VarId },
+    OtherScene {
+        at: ExprId,
+        variable: VarId,
+    },
 }
 
 /// The state at a place where others may look or the activation ends.
@@ -264,12 +317,16 @@ pub struct Run<'w, 'p> {
     pub seen: Vec<Seen>,
     /// What was sent.
     pub sent: Vec<(SignalId, usize, Value)>,
+    /// The signals that were sent.
+    pub signals: FxHashSet<SignalId>,
     /// Where others may look.
     pub pauses: Vec<Pause>,
     /// Whether pauses are kept.
     pub keep_pauses: bool,
-    /// The steps that were reached, and whether after a wait.
-    pub reached: FxHashMap<Span, bool>,
+    /// The steps and exits that were reached, and when.
+    pub reached: FxHashMap<Span, Reached>,
+    /// Steps of variables as they settled.
+    pub moves: Vec<Move>,
     stack: Vec<ProcId>,
     /// Where the procedures of the stack leave what they give.
     results: Vec<Option<Slot>>,
@@ -298,9 +355,11 @@ impl<'w, 'p> Run<'w, 'p> {
             outcomes: FxHashMap::default(),
             seen: Vec::new(),
             sent: Vec::new(),
+            signals: FxHashSet::default(),
             pauses: Vec::new(),
             keep_pauses: false,
             reached: FxHashMap::default(),
+            moves: Vec::new(),
             stack: Vec::new(),
             results: Vec::new(),
             dead: false,
@@ -335,15 +394,19 @@ impl<'w, 'p> Run<'w, 'p> {
     /// What is known as the handler begins.
     #[must_use]
     pub fn entry(&mut self) -> State {
-        let values = (0..self.table.slots.len()).map(|at| self.world.entry_value(self.handler, &self.table.slots[at])).collect();
+        let values =
+            (0..self.table.slots.len()).map(|at| self.world.entry_value(self.handler, &self.table.slots[at])).collect();
         let mut state = State {
             values,
             facts: Facts::default(),
             tests: SmallVec::new(),
             writes: SmallVec::new(),
+            steps: SmallVec::new(),
             sources: SmallVec::new(),
             waited: false,
             later: false,
+            stepped: false,
+            forked: false,
             removed: SmallVec::new(),
         };
         self.assume_ranges(&mut state);
@@ -563,7 +626,14 @@ impl<'w, 'p> Run<'w, 'p> {
             .all(|(limit, end)| limit.is_none_or(|limit| beyond(state, slot, limit, end) <= 0.0))
     }
 
-    fn exit(&mut self, state: State, exit: &Exit, span: Span, left: &mut Vec<State>) -> Vec<(BlockId, State)> {
+    fn reach(&mut self, at: Span, waited: bool) {
+        let reached = self.reached.entry(at).or_default();
+        reached.before_wait |= !waited;
+        reached.after_wait |= waited;
+    }
+
+    fn exit(&mut self, mut state: State, exit: &Exit, span: Span, left: &mut Vec<State>) -> Vec<(BlockId, State)> {
+        self.reach(span, state.waited);
         let mut next = Vec::new();
         match exit {
             Exit::Goto(to) => next.push((*to, state)),
@@ -577,6 +647,7 @@ impl<'w, 'p> Run<'w, 'p> {
                 let mut after = state.clone();
                 after.writes.clear();
                 after.later = true;
+                state.forked = true;
                 next.push((*now, state));
                 if let Some(after) = self.wait(after, None) {
                     next.push((*later, after));
@@ -653,7 +724,13 @@ impl<'w, 'p> Run<'w, 'p> {
         }
     }
 
-    fn choose(&mut self, state: &State, choices: &[(Option<ExprId>, BlockId)], span: Span, next: &mut Vec<(BlockId, State)>) {
+    fn choose(
+        &mut self,
+        state: &State,
+        choices: &[(Option<ExprId>, BlockId)],
+        span: Span,
+        next: &mut Vec<(BlockId, State)>,
+    ) {
         for (when, block) in choices {
             let offered = match when {
                 Some(when) => self.branch(state.clone(), *when).0,
@@ -668,8 +745,8 @@ impl<'w, 'p> Run<'w, 'p> {
     // ---- steps ----
 
     fn step(&mut self, mut state: State, step: &Step) -> Option<State> {
-        let waited = self.reached.entry(step.span).or_insert(state.waited);
-        *waited &= state.waited;
+        self.reach(step.span, state.waited);
+        state.stepped |= super::access::is_step(self.unit, step);
         match &step.kind {
             StepKind::Assign { target, place, axis, op, value } => {
                 self.assign(&mut state, *target, *place, *axis, *op, *value, step.span);
@@ -682,6 +759,7 @@ impl<'w, 'p> Run<'w, 'p> {
             }
             StepKind::Wait(waiting) => return self.wait_step(state, *waiting, step.span),
             StepKind::Send { signal, arguments, to } => {
+                self.signals.extend(*signal);
                 for (at, &argument) in arguments.iter().enumerate() {
                     let value = self.eval(&mut state, argument);
                     if let Some(signal) = signal {
@@ -719,6 +797,10 @@ impl<'w, 'p> Run<'w, 'p> {
         let slot = match self.unit.meaning(what) {
             Meaning::Value(place) => self.slot(place),
             Meaning::Instance(instance) => self.table.slot(Key::Instance(instance)),
+            Meaning::Own => {
+                state.removed.push(OWN_INSTANCE);
+                None
+            }
             _ => None,
         };
         if let Some(slot) = slot {
@@ -773,7 +855,8 @@ impl<'w, 'p> Run<'w, 'p> {
             _ => return,
         };
         for at in self.table.slots[slot as usize].dependents.clone() {
-            let known = self.table.slots[at as usize].variable.and_then(|variable| self.table.of_variable(variable, from));
+            let known =
+                self.table.slots[at as usize].variable.and_then(|variable| self.table.of_variable(variable, from));
             if let Some(known) = known {
                 state.values[at as usize] = state.values[known as usize].clone();
                 let same = [Linear::slot(known)];
@@ -850,9 +933,7 @@ impl<'w, 'p> Run<'w, 'p> {
             (_, _, _) if axis.is_some() => (anything(self.table.slots[slot as usize].ty), Forms::default()),
             (AssignOp::Set, ..) => (given, forms),
             (AssignOp::Add, Value::Num(a), Value::Num(b)) => (Value::Num(a.add(b)), old_forms.plus(&forms, 1.0)),
-            (AssignOp::Subtract, Value::Num(a), Value::Num(b)) => {
-                (Value::Num(a.sub(b)), old_forms.plus(&forms, -1.0))
-            }
+            (AssignOp::Subtract, Value::Num(a), Value::Num(b)) => (Value::Num(a.sub(b)), old_forms.plus(&forms, -1.0)),
             (AssignOp::Multiply, Value::Num(a), Value::Num(b)) => (Value::Num(a.mul(b)), Forms::default()),
             (AssignOp::Divide, Value::Num(a), Value::Num(b)) => {
                 let b = self.judge_divisor(state, b.clone(), value, value);
@@ -911,8 +992,11 @@ impl<'w, 'p> Run<'w, 'p> {
         span: Span,
     ) {
         let before = state.ends(slot);
+        let step = step_of(state, slot, forms);
         self.put(state, slot, Abstract::of(new.clone()), &forms.uppers, &forms.lowers);
         let facts = &self.table.slots[slot as usize];
+        state.steps.retain(|step| step.slot != slot);
+        state.steps.extend(step.map(|(before, by)| PendingStep { slot, at: span, before, by }));
         if let Some(variable) = facts.variable {
             let overflow = self.world.project.registry.var(variable).overflow;
             if overflow != Overflow::Error {
@@ -927,17 +1011,24 @@ impl<'w, 'p> Run<'w, 'p> {
         }
         let value = state.values[slot as usize].value.clone();
         let kept = value.clone();
-        self.seen_write(state, place, slot, |effect| {
-            (effect.up, effect.down) = moved;
-            effect.set = Some(kept.clone());
-        }, Some(value));
+        self.seen_write(
+            state,
+            place,
+            slot,
+            |effect| {
+                (effect.up, effect.down) = moved;
+                effect.set = Some(kept.clone());
+            },
+            Some(value),
+        );
     }
 
     /// A variable that clamps or wraps stays within its range.
     fn overflow(&self, state: &mut State, slot: Slot, overflow: Overflow) {
         let Some(num) = state.num(slot).cloned() else { return };
         let facts = &self.table.slots[slot as usize];
-        let (Some(low), Some(high)) = (self.limit(state, facts.min, End::Min), self.limit(state, facts.max, End::Max)) else {
+        let (Some(low), Some(high)) = (self.limit(state, facts.min, End::Min), self.limit(state, facts.max, End::Max))
+        else {
             return;
         };
         let fits = num.lo >= low.lo && num.hi <= high.hi;
@@ -980,7 +1071,8 @@ impl<'w, 'p> Run<'w, 'p> {
             super::access::walk_expr(unit, *test, &mut |inner| {
                 if let Some(place) = unit.place_of(inner) {
                     let read = table.slot(Key::Place(place));
-                    touched |= read == Some(slot) || read.is_some_and(|read| table.slots[slot as usize].aliases.contains(&read));
+                    touched |= read == Some(slot)
+                        || read.is_some_and(|read| table.slots[slot as usize].aliases.contains(&read));
                 }
             });
             !touched
@@ -993,7 +1085,14 @@ impl<'w, 'p> Run<'w, 'p> {
         state.values[slot as usize] = value;
     }
 
-    fn seen_write(&mut self, state: &State, place: PlaceId, slot: Slot, fill: impl FnOnce(&mut Effect), value: Option<Value>) {
+    fn seen_write(
+        &mut self,
+        state: &State,
+        place: PlaceId,
+        slot: Slot,
+        fill: impl FnOnce(&mut Effect),
+        value: Option<Value>,
+    ) {
         let Some(cell) = self.table.slots[slot as usize].cell else { return };
         let own = match self.unit.place(place) {
             Place::Private(_) | Place::Variable(_, Base::Own) => true,
@@ -1014,7 +1113,8 @@ impl<'w, 'p> Run<'w, 'p> {
             return;
         }
         let reads = self.reads(value);
-        let lost = state.sources.iter().any(|source| source.stale && source.read == slot && reads.contains(&source.local));
+        let lost =
+            state.sources.iter().any(|source| source.stale && source.read == slot && reads.contains(&source.local));
         if lost {
             self.event(Event::Lost { at: span, place });
         }
@@ -1047,6 +1147,12 @@ impl<'w, 'p> Run<'w, 'p> {
 
     /// Others can see what was written: ranges and invariants are judged.
     fn settle(&mut self, state: &mut State) {
+        for step in std::mem::take(&mut state.steps) {
+            let facts = &self.table.slots[step.slot as usize];
+            if let (Some(cell), Some(settled), false) = (facts.cell, state.num(step.slot), self.quiet) {
+                self.moves.push(Move { cell, at: step.at, before: step.before, by: step.by, settled: settled.clone() });
+            }
+        }
         let writes = state.writes.clone();
         for write in &writes {
             self.settle_range(state, write.slot);
@@ -1205,7 +1311,8 @@ impl<'w, 'p> Run<'w, 'p> {
             }
             let reach = self.world.reach(facts);
             let changed = super::world::after_effects(&state.values[at], &reach, changes);
-            let (up, down) = changes.iter().fold((false, false), |(up, down), effect| (up | effect.up, down | effect.down));
+            let (up, down) =
+                changes.iter().fold((false, false), |(up, down), effect| (up | effect.up, down | effect.down));
             state.facts.loosen(slot, up, down);
             state.values[at] = changed;
             let unit = self.unit;
@@ -1296,6 +1403,21 @@ fn beyond(state: &State, slot: Slot, limit: Limit, end: End) -> f64 {
     };
     let form = if end == End::Max { form } else { form.times(-1.0) };
     state.facts.highest(&form, &|slot| state.ends(slot))
+}
+
+/// What a write that steps its variable steps it from, and by how much.
+fn step_of(state: &State, slot: Slot, forms: &Forms) -> Option<(Num, Num)> {
+    let before = state.num(slot)?.clone();
+    let ([up], [down]) = (&forms.uppers[..], &forms.lowers[..]) else { return None };
+    if up != down || up.factor(slot) != 1.0 {
+        return None;
+    }
+    let by = up.plus(&Linear::slot(slot), -1.0);
+    let mut sum = Num::constant(by.constant, by.constant.fract() == 0.0);
+    for &(other, factor) in &by.terms {
+        sum = sum.add(&state.num(other)?.mul(&Num::constant(factor, factor.fract() == 0.0)));
+    }
+    Some((before, sum))
 }
 
 fn cut(state: &mut State, slot: Slot, (lo, hi): (f64, f64)) {

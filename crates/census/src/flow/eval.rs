@@ -127,7 +127,9 @@ impl Run<'_, '_> {
             _ => false,
         };
         match present {
-            Value::Ref { none: true, some: true } if loaded && !self.world.removable(self.world.project.registry.instance(instance).of) => {
+            Value::Ref { none: true, some: true }
+                if loaded && !self.world.removable(self.world.project.registry.instance(instance).of) =>
+            {
                 Value::Ref { none: false, some: true }
             }
             other => other,
@@ -240,11 +242,23 @@ impl Run<'_, '_> {
     }
 
     fn bound_slot(&self, bound: crate::registry::VarId, base: Base) -> Option<Slot> {
-        let base = if self.world.project.registry.var(bound).scope == crate::registry::Scope::Instance { self.mapped(base) } else { Base::One };
+        let base = if self.world.project.registry.var(bound).scope == crate::registry::Scope::Instance {
+            self.mapped(base)
+        } else {
+            Base::One
+        };
         self.table.of_variable(bound, base)
     }
 
-    fn arithmetic(&mut self, state: &mut State, op: BinaryOp, a: Value, b: Value, expr: ExprId, divisor: ExprId) -> Value {
+    fn arithmetic(
+        &mut self,
+        state: &mut State,
+        op: BinaryOp,
+        a: Value,
+        b: Value,
+        expr: ExprId,
+        divisor: ExprId,
+    ) -> Value {
         let (Value::Num(a), Value::Num(b)) = (a, b) else { return anything(self.unit.ty(expr)) };
         Value::Num(match op {
             BinaryOp::Add => a.add(&b),
@@ -310,8 +324,10 @@ impl Run<'_, '_> {
             return Value::Num(Num::range(0.0, f64::INFINITY, true));
         }
         let values: SmallVec<[Value; 4]> = arguments.iter().map(|&argument| self.eval(state, argument)).collect();
-        let nums: SmallVec<[Num; 4]> =
-            values.iter().filter_map(|value| if let Value::Num(num) = value { Some(num.clone()) } else { None }).collect();
+        let nums: SmallVec<[Num; 4]> = values
+            .iter()
+            .filter_map(|value| if let Value::Num(num) = value { Some(num.clone()) } else { None })
+            .collect();
         let value = match (builtin, &nums[..]) {
             (Builtin::Abs, [x]) => x.abs(),
             (Builtin::Floor, [x]) => x.rounded(f64::floor),
@@ -320,9 +336,7 @@ impl Run<'_, '_> {
             (Builtin::Min, [first, rest @ ..]) => rest.iter().fold(first.clone(), |least, x| least.min(x)),
             (Builtin::Max, [first, rest @ ..]) => rest.iter().fold(first.clone(), |most, x| most.max(x)),
             (Builtin::Clamp, [x, low, high]) => x.max(low).min(high),
-            (Builtin::Random, [low, high]) => {
-                Num::range(low.lo.min(high.lo), low.hi.max(high.hi), low.int && high.int)
-            }
+            (Builtin::Random, [low, high]) => Num::range(low.lo.min(high.lo), low.hi.max(high.hi), low.int && high.int),
             (Builtin::Length, _) => Num::range(0.0, f64::INFINITY, true),
             (Builtin::TickLength, _) => Num::constant(1.0 / self.world.project.config.tick_rate, false),
             (Builtin::Chance, [p]) => return Value::Bool { yes: p.hi > 0.0, no: p.lo < 1.0 },
@@ -608,7 +622,13 @@ impl Run<'_, '_> {
         }
     }
 
-    fn assume_different(&mut self, state: State, left: (ExprId, &Num), right: (ExprId, &Num), whole: bool) -> Option<State> {
+    fn assume_different(
+        &mut self,
+        state: State,
+        left: (ExprId, &Num),
+        right: (ExprId, &Num),
+        whole: bool,
+    ) -> Option<State> {
         if let (Some(a), Some(b)) = (left.1.single(), right.1.single())
             && a == b
         {
@@ -677,8 +697,20 @@ impl Run<'_, '_> {
                 state.facts.add(form);
             }
         }
-        let ceiling = if strict && !whole { b.hi.next_down() } else if strict { b.hi - 1.0 } else { b.hi };
-        let floor = if strict && !whole { a.lo.next_up() } else if strict { a.lo + 1.0 } else { a.lo };
+        let ceiling = if strict && !whole {
+            b.hi.next_down()
+        } else if strict {
+            b.hi - 1.0
+        } else {
+            b.hi
+        };
+        let floor = if strict && !whole {
+            a.lo.next_up()
+        } else if strict {
+            a.lo + 1.0
+        } else {
+            a.lo
+        };
         self.refine(&mut state, left, &Value::Num(Num::range(f64::NEG_INFINITY, ceiling, a.int)))?;
         self.refine(&mut state, right, &Value::Num(Num::range(floor, f64::INFINITY, b.int)))?;
         Some(state)
@@ -781,12 +813,7 @@ fn without(value: &Value, other: &Value) -> Option<Value> {
 }
 
 /// The forms of either list that bound both: lower ones for `sign` 1, upper ones for -1.
-fn common(
-    state: &State,
-    a: &SmallVec<[Linear; 2]>,
-    b: &SmallVec<[Linear; 2]>,
-    sign: f64,
-) -> SmallVec<[Linear; 2]> {
+fn common(state: &State, a: &SmallVec<[Linear; 2]>, b: &SmallVec<[Linear; 2]>, sign: f64) -> SmallVec<[Linear; 2]> {
     let ends = |slot| state.ends(slot);
     let beyond = |form: &Linear, others: &SmallVec<[Linear; 2]>| {
         others.iter().any(|other| state.facts.highest(&form.plus(other, -1.0).times(sign), &ends) <= 0.0)

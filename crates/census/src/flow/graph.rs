@@ -36,19 +36,45 @@ pub enum Waiting {
 #[derive(Clone, Debug)]
 #[allow(missing_docs, reason = "the fields are those of the statements")]
 pub enum StepKind {
-    Assign { target: ExprId, place: PlaceId, axis: Option<u8>, op: AssignOp, value: ExprId },
-    Clear { target: ExprId, place: PlaceId },
-    Let { place: PlaceId, value: ExprId },
+    Assign {
+        target: ExprId,
+        place: PlaceId,
+        axis: Option<u8>,
+        op: AssignOp,
+        value: ExprId,
+    },
+    Clear {
+        target: ExprId,
+        place: PlaceId,
+    },
+    Let {
+        place: PlaceId,
+        value: ExprId,
+    },
     /// A name takes a new instance: of a `for`, or of a `spawn … as`.
-    Bind { place: PlaceId },
+    Bind {
+        place: PlaceId,
+    },
     /// A value is worked out and used for nothing else.
     Read(ExprId),
     Wait(Waiting),
-    Send { signal: Option<SignalId>, arguments: Vec<ExprId>, to: Option<ExprId> },
-    Show { label: Option<Name>, text: ExprId },
-    Hide { label: Name },
+    Send {
+        signal: Option<SignalId>,
+        arguments: Vec<ExprId>,
+        to: Option<ExprId>,
+    },
+    Show {
+        label: Option<Name>,
+        text: ExprId,
+    },
+    Hide {
+        label: Name,
+    },
     Note(ExprId),
-    Spawn { actor: Option<OwnerId>, place: Option<PlaceId> },
+    Spawn {
+        actor: Option<OwnerId>,
+        place: Option<PlaceId>,
+    },
     Remove(ExprId),
     Go(Option<OwnerId>),
     Call(ExprId),
@@ -68,13 +94,35 @@ pub struct Step {
 #[allow(missing_docs, reason = "the fields name the blocks that follow")]
 pub enum Exit {
     Goto(BlockId),
-    Branch { test: ExprId, yes: BlockId, no: BlockId },
-    Match { subject: ExprId, arms: Vec<(Vec<ExprId>, BlockId)>, otherwise: Option<BlockId> },
+    Branch {
+        test: ExprId,
+        yes: BlockId,
+        no: BlockId,
+    },
+    Match {
+        subject: ExprId,
+        arms: Vec<(Vec<ExprId>, BlockId)>,
+        otherwise: Option<BlockId>,
+    },
     /// An `after`: `now` goes on at once, `later` begins when the time has passed.
-    Fork { now: BlockId, later: BlockId, span: Span },
+    Fork {
+        now: BlockId,
+        later: BlockId,
+        span: Span,
+    },
     Choose(Vec<(Option<ExprId>, BlockId)>),
-    Each { place: PlaceId, actor: Option<OwnerId>, filter: Option<ExprId>, body: BlockId, done: BlockId },
-    Repeat { count: ExprId, body: BlockId, done: BlockId },
+    Each {
+        place: PlaceId,
+        actor: Option<OwnerId>,
+        filter: Option<ExprId>,
+        body: BlockId,
+        done: BlockId,
+    },
+    Repeat {
+        count: ExprId,
+        body: BlockId,
+        done: BlockId,
+    },
     Return(Option<ExprId>),
     /// The body, or the `after` block, is through.
     End,
@@ -123,7 +171,11 @@ pub struct Graph {
 
 /// Lowers a body.
 #[must_use]
-pub fn lower(unit: &ScriptUnit, body: &crate::script::ast::Block, enum_values: &dyn Fn(Type) -> Option<usize>) -> Graph {
+pub fn lower(
+    unit: &ScriptUnit,
+    body: &crate::script::ast::Block,
+    enum_values: &dyn Fn(Type) -> Option<usize>,
+) -> Graph {
     let mut builder = Builder {
         unit,
         enum_values,
@@ -324,13 +376,7 @@ impl Builder<'_> {
         self.current = Some(next);
     }
 
-    fn match_(
-        &mut self,
-        subject: ExprId,
-        arms: &[Arm],
-        otherwise: Option<&crate::script::ast::Block>,
-        span: Span,
-    ) {
+    fn match_(&mut self, subject: ExprId, arms: &[Arm], otherwise: Option<&crate::script::ast::Block>, span: Span) {
         let from = self.current;
         let mut ends = Vec::new();
         let mut targets = Vec::new();
@@ -378,12 +424,7 @@ impl Builder<'_> {
         self.current = left.then_some(done);
     }
 
-    fn loop_(
-        &mut self,
-        body: &crate::script::ast::Block,
-        span: Span,
-        exit: impl FnOnce(BlockId, BlockId) -> Exit,
-    ) {
+    fn loop_(&mut self, body: &crate::script::ast::Block, span: Span, exit: impl FnOnce(BlockId, BlockId) -> Exit) {
         let head = self.new_block();
         self.blocks[head.index()].loop_head = true;
         self.goto(head, span);

@@ -19,6 +19,19 @@ pub struct Write {
     pub after: (f64, f64),
 }
 
+/// A step that has not settled yet.
+#[derive(Clone, PartialEq, Debug)]
+pub struct PendingStep {
+    /// What was stepped.
+    pub slot: Slot,
+    /// The statement.
+    pub at: Span,
+    /// What it was before.
+    pub before: Num,
+    /// By how much it moved.
+    pub by: Num,
+}
+
 /// What a local was worked out from.
 #[derive(Clone, PartialEq, Debug)]
 pub struct Source {
@@ -41,12 +54,18 @@ pub struct State {
     pub tests: SmallVec<[(Slot, ExprId); 2]>,
     /// Writes since the last settling, the latest last.
     pub writes: SmallVec<[Write; 2]>,
+    /// Steps since the last settling.
+    pub steps: SmallVec<[PendingStep; 1]>,
     /// What locals were worked out from.
     pub sources: SmallVec<[Source; 2]>,
     /// Whether a wait may have passed.
     pub waited: bool,
     /// Whether this is inside an `after` block.
     pub later: bool,
+    /// Whether something may have been stepped, sent or spawned.
+    pub stepped: bool,
+    /// Whether an `after` block may be still to come.
+    pub forked: bool,
     /// The instance of these slots, or the script's own, was removed in this activation.
     pub removed: SmallVec<[Slot; 1]>,
 }
@@ -115,6 +134,13 @@ impl State {
         }
         self.waited |= other.waited;
         self.later |= other.later;
+        self.stepped |= other.stepped;
+        self.forked |= other.forked;
+        for step in &other.steps {
+            if !self.steps.contains(step) && self.steps.len() < 16 {
+                self.steps.push(step.clone());
+            }
+        }
     }
 
     /// What is known at a loop's head after another round; grows in a few steps only.

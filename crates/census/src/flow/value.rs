@@ -108,7 +108,9 @@ impl Num {
         if self.set.is_some() {
             return self;
         }
-        let Some((step, off)) = stride.filter(|&(step, off)| step > 0.0 && exact(step) && exact(off)) else { return self };
+        let Some((step, off)) = stride.filter(|&(step, off)| step > 0.0 && exact(step) && exact(off)) else {
+            return self;
+        };
         if self.int && step < 1.0 {
             return self;
         }

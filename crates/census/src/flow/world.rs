@@ -6,7 +6,7 @@
 
 use super::access::{Access, Body, Gather, PlaceIndex, Used, UsedBuilder};
 use super::certain;
-use super::engine::{Event, Key, Pause, Run, SlotFacts, SlotTable};
+use super::engine::{Event, Key, Move, Pause, Reached, Run, SlotFacts, SlotTable};
 use super::eval::anything;
 use super::graph::{self, Exit, Graph, StepKind};
 use super::state::State;
@@ -125,8 +125,10 @@ pub struct Found {
     pub events: Vec<Event>,
     /// How tests came out: true, false.
     pub outcomes: FxHashMap<ExprId, (bool, bool)>,
-    /// The steps that were reached, and whether only after a wait.
-    pub reached: FxHashMap<Span, bool>,
+    /// The steps and exits that were reached, and when.
+    pub reached: FxHashMap<Span, Reached>,
+    /// Steps of variables as they settled.
+    pub moves: Vec<Move>,
     /// Where others may look; kept where a rule asks.
     pub pauses: Vec<Pause>,
 }
@@ -170,6 +172,8 @@ pub struct World<'p> {
     pub effects: Vec<Vec<Effect>>,
     /// What scripts send, by signal and parameter.
     sent: FxHashMap<(SignalId, usize), Value>,
+    /// The signals that scripts were seen to send.
+    sent_signals: FxHashSet<SignalId>,
     /// All accesses, by script.
     pub accesses: Vec<Vec<Access>>,
     /// Whether some handler, or the engine, ever clears or writes a cell.
@@ -210,6 +214,7 @@ impl<'p> World<'p> {
             reach: Vec::new(),
             effects: vec![Vec::new(); project.cells.len()],
             sent: FxHashMap::default(),
+            sent_signals: FxHashSet::default(),
             accesses: Vec::new(),
             cleared: vec![false; project.cells.len()],
             written: vec![false; project.cells.len()],
@@ -455,8 +460,7 @@ impl<'p> World<'p> {
     /// Whether instances of an actor come and go with scenes.
     fn in_scenes(&self, actor: OwnerId) -> bool {
         let registry = &self.project.registry;
-        self.spawned.contains(&actor)
-            || registry.instances_of(actor).any(|id| registry.instance(id).place.is_some())
+        self.spawned.contains(&actor) || registry.instances_of(actor).any(|id| registry.instance(id).place.is_some())
     }
 
     /// The scenes that can be loaded while a script's handlers run.
@@ -571,9 +575,11 @@ impl<'p> World<'p> {
         self.handler_ids().take_while(|id| by.is_none_or(|by| id <= by)).any(|id| {
             let (_, handler, graph) = self.parts(id);
             matches!(handler.trigger, Trigger::Start)
-                && graph.blocks.iter().flat_map(|block| &block.steps).any(
-                    |step| matches!(step.kind, StepKind::Spawn { actor: Some(other), .. } if other == actor),
-                )
+                && graph
+                    .blocks
+                    .iter()
+                    .flat_map(|block| &block.steps)
+                    .any(|step| matches!(step.kind, StepKind::Spawn { actor: Some(other), .. } if other == actor))
         })
     }
 
@@ -582,6 +588,7 @@ impl<'p> World<'p> {
         let Cell::Variable(variable) = self.project.cells[cell.index()] else { return false };
         let registry = &self.project.registry;
         !self.spawned.contains(&actor)
+            && registry.instances_of(actor).next().is_some()
             && registry.instances_of(actor).all(|id| registry.start_of(variable, id).is_some())
     }
 
@@ -649,23 +656,27 @@ impl<'p> World<'p> {
             ExprKind::Bool(value) => Value::Bool { yes: *value, no: !*value },
             ExprKind::None => Value::Ref { none: true, some: false },
             ExprKind::Text(parts) => match &parts[..] {
-                [TextPart::Plain(text)] => Value::Text(self.symbols.get(text.as_str()).map(|&symbol| smallvec![symbol])),
+                [TextPart::Plain(text)] => {
+                    Value::Text(self.symbols.get(text.as_str()).map(|&symbol| smallvec![symbol]))
+                }
                 _ => Value::Text(None),
             },
             ExprKind::Unary(UnaryOp::Minus, inner) => match self.literal(unit, *inner, ty) {
                 Value::Num(num) => Value::Num(num.neg()),
                 other => other,
             },
-            ExprKind::Binary(op, left, right) => match (self.literal(unit, *left, ty), self.literal(unit, *right, ty)) {
-                (Value::Num(a), Value::Num(b)) => match op {
-                    BinaryOp::Add => Value::Num(a.add(&b)),
-                    BinaryOp::Subtract => Value::Num(a.sub(&b)),
-                    BinaryOp::Multiply => Value::Num(a.mul(&b)),
-                    BinaryOp::Divide => Value::Num(a.div(&b)),
+            ExprKind::Binary(op, left, right) => {
+                match (self.literal(unit, *left, ty), self.literal(unit, *right, ty)) {
+                    (Value::Num(a), Value::Num(b)) => match op {
+                        BinaryOp::Add => Value::Num(a.add(&b)),
+                        BinaryOp::Subtract => Value::Num(a.sub(&b)),
+                        BinaryOp::Multiply => Value::Num(a.mul(&b)),
+                        BinaryOp::Divide => Value::Num(a.div(&b)),
+                        _ => anything(ty),
+                    },
                     _ => anything(ty),
-                },
-                _ => anything(ty),
-            },
+                }
+            }
             _ => anything(ty),
         };
         match (&value, ty) {
@@ -680,13 +691,15 @@ impl<'p> World<'p> {
     fn start_of(&self, id: VarId) -> Value {
         let registry = &self.project.registry;
         let variable = registry.var(id);
-        let own = (0..registry.instances.len()).map(InstanceId::at).filter(|&instance| {
-            variable.scope == Scope::Instance && registry.instance(instance).of == variable.owner
-        });
-        let mut start = variable.default.as_ref().map_or_else(|| nothing(variable.ty), |value| self.constant(value, variable.ty));
+        let own = (0..registry.instances.len())
+            .map(InstanceId::at)
+            .filter(|&instance| variable.scope == Scope::Instance && registry.instance(instance).of == variable.owner);
+        let mut start =
+            variable.default.as_ref().map_or_else(|| nothing(variable.ty), |value| self.constant(value, variable.ty));
         for instance in own {
             if let Some(value) = registry.start_of(id, instance) {
-                start = join_nothing(&start, &self.constant(value, variable.ty), variable.ty, variable.default.is_none());
+                start =
+                    join_nothing(&start, &self.constant(value, variable.ty), variable.ty, variable.default.is_none());
             }
         }
         start
@@ -711,11 +724,29 @@ impl<'p> World<'p> {
         let variable = self.project.registry.var(id);
         let Value::Num(num) = &value else { return Some(value) };
         let end = |bound: &Option<Bound>, low: bool| match bound {
-            None => if low { f64::NEG_INFINITY } else { f64::INFINITY },
+            None => {
+                if low {
+                    f64::NEG_INFINITY
+                } else {
+                    f64::INFINITY
+                }
+            }
             Some(Bound::Number(value)) => *value,
             Some(Bound::Variable(other)) => match self.reach.get(other.index()) {
-                Some(Value::Num(reach)) => if low { reach.lo } else { reach.hi },
-                _ => if low { f64::NEG_INFINITY } else { f64::INFINITY },
+                Some(Value::Num(reach)) => {
+                    if low {
+                        reach.lo
+                    } else {
+                        reach.hi
+                    }
+                }
+                _ => {
+                    if low {
+                        f64::NEG_INFINITY
+                    } else {
+                        f64::INFINITY
+                    }
+                }
             },
         };
         let (lo, hi) = (end(&variable.min, true), end(&variable.max, false));
@@ -740,7 +771,9 @@ impl<'p> World<'p> {
         let (unit, _, _) = self.parts(handler);
         match facts.key {
             Key::Scene => Abstract::of(Value::Text(self.scenes_of(unit))),
-            Key::Instance(instance) => Abstract::of(Value::Ref { none: self.may_be_absent(unit, instance), some: true }),
+            Key::Instance(instance) => {
+                Abstract::of(Value::Ref { none: self.may_be_absent(unit, instance), some: true })
+            }
             Key::Result(_) => Abstract::of(anything(facts.ty)),
             Key::Place(place) => match unit.place(place) {
                 Place::Local(local) => self.entry_of_local(handler, unit, local, facts.ty),
@@ -753,9 +786,8 @@ impl<'p> World<'p> {
 
     fn may_be_absent(&self, unit: &ScriptUnit, instance: InstanceId) -> bool {
         let facts = self.project.registry.instance(instance);
-        let other_scene = facts.scene.is_some_and(|scene| {
-            self.scenes_of(unit).is_none_or(|scenes| scenes.as_slice() != [scene.0])
-        });
+        let other_scene =
+            facts.scene.is_some_and(|scene| self.scenes_of(unit).is_none_or(|scenes| scenes.as_slice() != [scene.0]));
         other_scene || self.removable(facts.of)
     }
 
@@ -776,7 +808,8 @@ impl<'p> World<'p> {
         if let (Value::Num(num), Some(parameter)) = (&value, declared.parameters.get(at))
             && declared.from_engine
         {
-            let range = Num::range(parameter.min.unwrap_or(f64::NEG_INFINITY), parameter.max.unwrap_or(f64::INFINITY), num.int);
+            let range =
+                Num::range(parameter.min.unwrap_or(f64::NEG_INFINITY), parameter.max.unwrap_or(f64::INFINITY), num.int);
             value = Value::Num(num.meet(&range).unwrap_or_else(|| num.clone()));
         }
         Abstract::of(value)
@@ -821,7 +854,8 @@ impl<'p> World<'p> {
                 Type::Ref(of) => of,
                 _ => None,
             };
-            let removed = self.removes_any || of.map_or(!self.removed.is_empty(), |actor| self.removed.contains(&actor));
+            let removed =
+                self.removes_any || of.map_or(!self.removed.is_empty(), |actor| self.removed.contains(&actor));
             *none |= removed || self.goes;
             *some = true;
         }
@@ -944,7 +978,7 @@ impl<'p> World<'p> {
         for round in 0..MOST_ROUNDS {
             let results: Vec<(HandlerId, RunResult)> = (0..self.handlers.len())
                 .into_par_iter()
-                .filter(|&at| dirty[at])
+                .filter(|&at| dirty[at] && self.can_begin(HandlerId::at(at)))
                 .map(|at| (HandlerId::at(at), self.run_once(HandlerId::at(at))))
                 .collect();
             let changed = self.take(results, round);
@@ -956,6 +990,16 @@ impl<'p> World<'p> {
             }
         }
         (0..self.handlers.len()).into_par_iter().map(|at| self.final_run(HandlerId::at(at))).collect()
+    }
+
+    /// Whether anything can trigger a handler: a signal that only scripts send must be sent by one.
+    #[must_use]
+    pub fn can_begin(&self, handler: HandlerId) -> bool {
+        let (unit, _, _) = self.parts(handler);
+        let (_, index) = self.handler(handler);
+        unit.handlers[index].signal.is_none_or(|signal| {
+            self.project.registry.signal(signal).from_engine || self.sent_signals.contains(&signal)
+        })
     }
 
     fn depends(&self, handler: HandlerId, changed: &Changed) -> bool {
@@ -972,7 +1016,7 @@ impl<'p> World<'p> {
         run.keep_pauses = self.exclusive[handler.index()];
         run.handler_from_entry();
         let exclusive = self.exclusive[handler.index()] && self.stays_exclusive(&run);
-        RunResult { seen: run.seen, sent: run.sent, exclusive }
+        RunResult { seen: run.seen, sent: run.sent, signals: run.signals, exclusive }
     }
 
     /// Whether at every wait of a handler its own entry test fails.
@@ -986,10 +1030,13 @@ impl<'p> World<'p> {
     }
 
     fn final_run(&self, handler: HandlerId) -> Found {
+        if !self.can_begin(handler) {
+            return Found::default();
+        }
         let mut run = Run::new(self, handler);
         run.keep_pauses = self.wants_pauses(handler);
         run.handler_from_entry();
-        Found { events: run.events, outcomes: run.outcomes, reached: run.reached, pauses: run.pauses }
+        Found { events: run.events, outcomes: run.outcomes, reached: run.reached, moves: run.moves, pauses: run.pauses }
     }
 
     /// Whether the rules about guards will ask for a handler's pauses.
@@ -999,7 +1046,8 @@ impl<'p> World<'p> {
         let bursts = unit.handlers[index].signal.is_some_and(|signal| self.project.registry.signal(signal).bursts);
         bursts
             || graph.blocks.iter().any(|block| {
-                matches!(block.exit, Exit::Fork { .. }) || block.steps.iter().any(|step| certain::waits(unit, &step.kind))
+                matches!(block.exit, Exit::Fork { .. })
+                    || block.steps.iter().any(|step| certain::waits(unit, &step.kind))
             })
     }
 
@@ -1012,6 +1060,11 @@ impl<'p> World<'p> {
             }
             for seen in result.seen {
                 self.take_seen(seen, round, &mut changed);
+            }
+            for signal in result.signals {
+                if self.sent_signals.insert(signal) {
+                    changed.signals.insert(signal);
+                }
             }
             for (signal, at, value) in result.sent {
                 let known = self.sent.get(&(signal, at));
@@ -1066,10 +1119,23 @@ impl<'p> World<'p> {
         }
     }
 
+    /// What is known as a handler begins, once its `when` has let it.
+    #[must_use]
+    pub fn entry_state(&self, handler: HandlerId) -> Option<State> {
+        let (_, at, _) = self.parts(handler);
+        let mut run = Run::new(self, handler);
+        run.quiet = true;
+        let state = run.entry();
+        match at.when {
+            Some(when) => run.branch(state, when).0,
+            None => Some(state),
+        }
+    }
+
     /// Runs a handler again from the cells of a paused state, as a second activation of the same instance would, and
     /// gives the steps that it reaches.
     #[must_use]
-    pub fn again(&self, handler: HandlerId, paused: &State) -> FxHashMap<Span, bool> {
+    pub fn again(&self, handler: HandlerId, paused: &State) -> FxHashMap<Span, Reached> {
         let mut run = Run::new(self, handler);
         run.quiet = true;
         let mut state = run.entry();
@@ -1087,6 +1153,7 @@ impl<'p> World<'p> {
 struct RunResult {
     seen: Vec<super::engine::Seen>,
     sent: Vec<(SignalId, usize, Value)>,
+    signals: FxHashSet<SignalId>,
     exclusive: bool,
 }
 
@@ -1122,7 +1189,9 @@ fn nothing(ty: Type) -> Value {
     match ty {
         Type::Ref(_) => Value::Ref { none: true, some: false },
         Type::Bool => Value::Bool { yes: false, no: false },
-        Type::Int | Type::Number => Value::Num(Num { lo: 1.0, hi: -1.0, step: 0.0, off: 0.0, set: None, int: ty == Type::Int }),
+        Type::Int | Type::Number => {
+            Value::Num(Num { lo: 1.0, hi: -1.0, step: 0.0, off: 0.0, set: None, int: ty == Type::Int })
+        }
         Type::Text | Type::Enum(_) => Value::Text(Some(SmallVec::new())),
         _ => Value::Other,
     }

@@ -10,6 +10,8 @@ pub mod load;
 mod names;
 mod resolve;
 
+pub use resolve::is_constant;
+
 pub use build::build;
 
 use crate::finding::Finding;

@@ -45,7 +45,8 @@ impl<'p> Facts<'p> {
         }
         let registry = &project.registry;
         let bounds = registry.variables.iter().flat_map(|variable| [&variable.min, &variable.max]).flatten();
-        let bounds = bounds.filter_map(|bound| if let Bound::Variable(id) = bound { Some(*id) } else { None }).collect();
+        let bounds =
+            bounds.filter_map(|bound| if let Bound::Variable(id) = bound { Some(*id) } else { None }).collect();
         let watched = project
             .scripts
             .iter()
@@ -64,7 +65,9 @@ impl<'p> Facts<'p> {
 
     /// Every use of a cell by scripts, with the script.
     pub fn uses(&self, cell: CellId) -> impl Iterator<Item = (&'p ScriptUnit, &Access)> + '_ {
-        self.uses[cell.index()].iter().map(|&(script, at)| (self.project.script(script), &self.world.accesses[script.index()][at]))
+        self.uses[cell.index()]
+            .iter()
+            .map(|&(script, at)| (self.project.script(script), &self.world.accesses[script.index()][at]))
     }
 
     /// Every use of a cell by scripts, with the script's id.
@@ -187,7 +190,9 @@ impl<'p> Facts<'p> {
     pub fn bound_text(&self, variable: VarId, end: End, limit: (f64, f64)) -> String {
         let range = range_text(limit.0, limit.1);
         match self.registry().var(variable).bound(end) {
-            Some(Bound::Variable(other)) => format!("`{}` is `{}` ({range})", end.word(), self.registry().var(*other).name),
+            Some(Bound::Variable(other)) => {
+                format!("`{}` is `{}` ({range})", end.word(), self.registry().var(*other).name)
+            }
             _ => format!("`{}` is {range}", end.word()),
         }
     }
@@ -212,17 +217,30 @@ pub struct HandlerView<'p, 'f> {
     pub found: &'f Found,
 }
 
-/// "0 to 20", "5", "18 or more"
+/// "0 to 20", "5", "18 or more", "more than 0"
 #[must_use]
 pub fn range_text(lo: f64, hi: f64) -> String {
     use crate::words::number;
+    let (above, below) = (just_beside(lo, lo.next_down()), just_beside(hi, hi.next_up()));
     match (lo.is_finite(), hi.is_finite()) {
         _ if lo == hi => number(lo),
-        (true, true) => format!("{} to {}", number(lo), number(hi)),
-        (true, false) => format!("{} or more", number(lo)),
-        (false, true) => format!("{} or less", number(hi)),
+        (true, true) => match (above, below) {
+            (None, None) => format!("{} to {}", number(lo), number(hi)),
+            (Some(lo), None) => format!("more than {lo}, up to {}", number(hi)),
+            (None, Some(hi)) => format!("{} or more, but less than {hi}", number(lo)),
+            (Some(lo), Some(hi)) => format!("more than {lo} and less than {hi}"),
+        },
+        (true, false) => above.map_or_else(|| format!("{} or more", number(lo)), |lo| format!("more than {lo}")),
+        (false, true) => below.map_or_else(|| format!("{} or less", number(hi)), |hi| format!("less than {hi}")),
         (false, false) => "any number".to_owned(),
     }
+}
+
+/// The number right beside another, if it is the one that was meant: an end that does not itself belong to a range is
+/// kept as its neighbour.
+fn just_beside(value: f64, neighbour: f64) -> Option<String> {
+    let (own, beside) = (format!("{value}"), crate::words::number(neighbour));
+    (value.is_finite() && beside.len() + 6 < own.len()).then_some(beside)
 }
 
 /// The findings of a rule that looks at one kind of event.
@@ -230,7 +248,11 @@ pub fn each_event(facts: &Facts<'_>, word: impl Fn(&ScriptUnit, &Event) -> Optio
     let mut findings: Vec<Finding> = Vec::new();
     for (unit, event) in facts.events() {
         if let Some(finding) = word(unit, event)
-            && !findings.iter().rev().take(200).any(|known| known.at == finding.at && known.variable == finding.variable)
+            && !findings
+                .iter()
+                .rev()
+                .take(200)
+                .any(|known| known.at == finding.at && known.variable == finding.variable)
         {
             findings.push(finding);
         }

@@ -28,7 +28,7 @@ use crate::finding::{Finding, Level, RuleName};
 pub struct Example {
     /// Registry entries, beside those that all examples share.
     pub registry: &'static str,
-    /// The script.
+    /// The script; several stand one behind the other, each from its header on.
     pub script: &'static str,
 }
 

@@ -63,8 +63,7 @@ fn marks(project: &Project) -> (BTreeSet<String>, BTreeSet<String>) {
 fn found(project: &Project, report: &Report, rules: &BTreeSet<String>) -> BTreeSet<String> {
     let counted = report.findings.iter().filter(|told| {
         let file = &project.sources.file(told.finding.at.file).path;
-        (told.level > Level::Note || rules.contains(told.finding.rule.0))
-            && &**file != "registry/base.toml"
+        (told.level > Level::Note || rules.contains(told.finding.rule.0)) && &**file != "registry/base.toml"
     });
     counted
         .map(|told| {
@@ -79,11 +78,21 @@ fn found(project: &Project, report: &Report, rules: &BTreeSet<String>) -> BTreeS
 mod tests {
     use super::*;
 
+    /// An example may show several scripts, each from its header on.
+    fn split(text: &str) -> Vec<String> {
+        text.split("\nscript ")
+            .enumerate()
+            .map(|(at, part)| if at == 0 { part.to_owned() } else { format!("script {part}") })
+            .collect()
+    }
+
     /// How often a rule speaks of an example, but for the base that all of them share.
     fn finds(example: crate::rules::Example, rule: &crate::rules::Rule) -> usize {
         let lifetime = if rule.name.0 == "init/carried-over" { "lifetime = \"session\"\n" } else { "" };
         let config = format!("{CONFIG}{lifetime}\n[rules]\n\"{}\" = \"error\"\n", rule.name);
-        let project = project(&config, example.registry, &[example.script]);
+        let scripts = split(example.script);
+        let scripts: Vec<&str> = scripts.iter().map(String::as_str).collect();
+        let project = project(&config, example.registry, &scripts);
         let found = report::check(&project).findings;
         let own = found.iter().filter(|told| told.finding.rule == rule.name);
         own.filter(|told| &*project.sources.file(told.finding.at.file).path != "registry/base.toml").count()

@@ -119,7 +119,12 @@ pub fn run(folder: Option<&Path>, options: &Options) -> Outcome {
     }
     let entry: Vec<&str> = new.text.lines().skip(new.line - 1).take_while(|line| !line.trim().is_empty()).collect();
     let verb = if options.dry_run { "would be" } else { "is" };
-    out.line(&format!("`{}` {verb} in {}, line {}:\n", print::plain_line(&options.id), print::plain_line(&new.path), new.line))?;
+    out.line(&format!(
+        "`{}` {verb} in {}, line {}:\n",
+        print::plain_line(&options.id),
+        print::plain_line(&new.path),
+        new.line
+    ))?;
     for line in entry {
         out.line(&format!("    {}", print::plain_line(line)))?;
     }

@@ -71,12 +71,18 @@ fn wanted_files<'p>(root: &Path, project: &'p Project, paths: &[PathBuf]) -> Res
     let real_root = root.canonicalize()?;
     let mut wanted = Vec::new();
     for path in paths {
-        let real = path.canonicalize().map_err(|error| Failure(format!("{} can't be read: {error}", path.display())))?;
+        let real =
+            path.canonicalize().map_err(|error| Failure(format!("{} can't be read: {error}", path.display())))?;
         let Ok(inside) = real.strip_prefix(&real_root) else {
             return Err(Failure(format!("{} lies outside the project's folder", path.display())));
         };
-        let found: Vec<&str> =
-            project.sources.files.iter().map(|file| &*file.path).filter(|file| Path::new(file).starts_with(inside)).collect();
+        let found: Vec<&str> = project
+            .sources
+            .files
+            .iter()
+            .map(|file| &*file.path)
+            .filter(|file| Path::new(file).starts_with(inside))
+            .collect();
         if found.is_empty() {
             return Err(Failure(format!("{} is no file of this project", path.display())));
         }

@@ -33,10 +33,25 @@ const TOUR: [(&str, &[&str]); 5] = [
          script; `oaken check` alone looks at all of them.",
         &["check", "scripts/loading.oaken", "--fail-on", "never"],
     ),
-    ("Each finding has a rule, and each rule says why it hurts and how it looks mended.", &["explain", "range/can-exceed"]),
+    (
+        "Each finding has a rule, and each rule says why it hurts and how it looks mended.",
+        &["explain", "range/can-exceed"],
+    ),
     (
         "A new variable is an entry made from options. It is checked before anything is written; this only shows it.",
-        &["add", "mailboat.spare_sails", "--type", "int", "--default", "1", "--min", "0", "--about", "Sails in the locker", "--dry-run"],
+        &[
+            "add",
+            "mailboat.spare_sails",
+            "--type",
+            "int",
+            "--default",
+            "1",
+            "--min",
+            "0",
+            "--about",
+            "Sails in the locker",
+            "--dry-run",
+        ],
     ),
 ];
 
@@ -62,7 +77,9 @@ pub fn run(options: &Options) -> Outcome {
         status.map_err(|error| Failure(format!("{} can't be run: {error}", program.display())))?;
         say("")?;
     }
-    say(&format!("Go on from here:\n\n    cd {shown}\n    oaken check\n\nThe scripts have a dozen honest mistakes. Mend one, and check again."))?;
+    say(&format!(
+        "Go on from here:\n\n    cd {shown}\n    oaken check\n\nThe scripts have a dozen honest mistakes. Mend one, and check again."
+    ))?;
     Ok(ExitCode::SUCCESS)
 }
 
@@ -74,8 +91,10 @@ fn say(text: &str) -> Result<(), Failure> {
 }
 
 fn quote(arguments: &[&str]) -> String {
-    let quoted: Vec<String> =
-        arguments.iter().map(|word| if word.contains(' ') { format!("\"{word}\"") } else { (*word).to_owned() }).collect();
+    let quoted: Vec<String> = arguments
+        .iter()
+        .map(|word| if word.contains(' ') { format!("\"{word}\"") } else { (*word).to_owned() })
+        .collect();
     quoted.join(" ")
 }
 
@@ -87,7 +106,8 @@ fn extract(folder: &Path) -> Result<(), Failure> {
     for (path, text) in files {
         let path = folder.join(path);
         if let Some(parent) = path.parent() {
-            std::fs::create_dir_all(parent).map_err(|error| Failure(format!("{} can't be made: {error}", parent.display())))?;
+            std::fs::create_dir_all(parent)
+                .map_err(|error| Failure(format!("{} can't be made: {error}", parent.display())))?;
         }
         write::whole(&path, text)?;
     }

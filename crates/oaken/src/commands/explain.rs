@@ -1,8 +1,8 @@
 //! `oaken explain`
 
 use super::{Format, Outcome};
-use crate::print::{Out, faint, level_style, strong, width, wrap};
 use crate::Failure;
+use crate::print::{Out, faint, level_style, strong, width, wrap};
 use census::rules::{self, Rule};
 use census::words::did_you_mean;
 use serde_json::json;
@@ -42,9 +42,11 @@ pub fn run(options: &Options) -> Outcome {
 fn find(name: &str) -> Result<&'static Rule, Failure> {
     rules::find(name).ok_or_else(|| {
         let names = rules::all();
-        let family: Vec<&str> = names.iter().map(|rule| rule.name.0).filter(|rule| rule.starts_with(&format!("{name}/"))).collect();
+        let family: Vec<&str> =
+            names.iter().map(|rule| rule.name.0).filter(|rule| rule.starts_with(&format!("{name}/"))).collect();
         let hint = if family.is_empty() {
-            did_you_mean(name, names.iter().map(|rule| rule.name.0)).unwrap_or_else(|| "`oaken explain` lists them all".to_owned())
+            did_you_mean(name, names.iter().map(|rule| rule.name.0))
+                .unwrap_or_else(|| "`oaken explain` lists them all".to_owned())
         } else {
             format!("it is a family: {}", family.join(", "))
         };
@@ -73,7 +75,12 @@ fn list(out: &mut Out, rules: &[&Rule]) -> io::Result<()> {
             family = rule.name.family();
         }
         let (level, faint) = (level_style(rule.level), faint());
-        out.line(&format!("{:<28} {level}{:<8}{level:#} {faint}{}{faint:#}", rule.name.0, rule.level.word(), first_clause(rule.means)))?;
+        out.line(&format!(
+            "{:<28} {level}{:<8}{level:#} {faint}{}{faint:#}",
+            rule.name.0,
+            rule.level.word(),
+            first_clause(rule.means)
+        ))?;
     }
     out.line("\n`oaken explain RULE` shows what one means, why it hurts in play, and an example.")
 }

@@ -27,7 +27,8 @@ pub fn run(options: &Options) -> Outcome {
             return Err(Failure(format!("{} is there already; nothing was changed", dir.join(path).display())));
         }
     }
-    let name = std::path::absolute(dir)?.file_name().map_or("New game".to_owned(), |name| name.to_string_lossy().into_owned());
+    let name =
+        std::path::absolute(dir)?.file_name().map_or("New game".to_owned(), |name| name.to_string_lossy().into_owned());
     for (path, text) in FILES {
         let path = dir.join(path);
         make_folder(path.parent().unwrap_or(Path::new(".")))?;

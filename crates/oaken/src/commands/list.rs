@@ -65,7 +65,8 @@ pub fn run(folder: Option<&Path>, options: &Options) -> Outcome {
     match options.format {
         Format::Json => {
             let rows: Vec<_> = chosen.iter().map(|&id| as_json(&facts, id)).collect();
-            let document = json!({ "schema": "oaken-census/variables/1", "project": project.config.name, "variables": rows });
+            let document =
+                json!({ "schema": "oaken-census/variables/1", "project": project.config.name, "variables": rows });
             out.line(&serde_json::to_string_pretty(&document).unwrap_or_default())?;
         }
         Format::Text => text(&mut out, &project, &facts, &chosen)?,
@@ -149,7 +150,9 @@ pub fn range(registry: &Registry, id: VarId) -> String {
     let end = |bound: &Option<Bound>| match bound {
         None => None,
         Some(Bound::Number(value)) => Some(number(*value)),
-        Some(Bound::Variable(other)) if registry.var(*other).owner == registry.var(id).owner => Some(registry.var(*other).name.to_string()),
+        Some(Bound::Variable(other)) if registry.var(*other).owner == registry.var(id).owner => {
+            Some(registry.var(*other).name.to_string())
+        }
         Some(Bound::Variable(other)) => Some(registry.identity(*other)),
     };
     let variable = registry.var(id);

@@ -23,7 +23,11 @@ pub fn root(project: Option<&Path>) -> Result<PathBuf, Failure> {
     match project {
         Some(folder) if folder.join(load::CONFIG_FILE).is_file() => Ok(folder.to_owned()),
         Some(folder) if !folder.is_dir() => Err(Failure(format!("{} is no folder", folder.display()))),
-        Some(folder) => Err(Failure(format!("there is no `{}` in {}; `oaken init` makes a project", load::CONFIG_FILE, folder.display()))),
+        Some(folder) => Err(Failure(format!(
+            "there is no `{}` in {}; `oaken init` makes a project",
+            load::CONFIG_FILE,
+            folder.display()
+        ))),
         None => Ok(load::find_root(Path::new("."))?),
     }
 }

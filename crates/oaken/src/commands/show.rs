@@ -1,8 +1,8 @@
 //! `oaken show ID`
 
 use super::{Format, Outcome};
-use crate::print::{Out, faint, plain_line, strong};
 use crate::print;
+use crate::print::{Out, faint, plain_line, strong};
 use census::edit::{find_variable, type_key};
 use census::flow::access::{Access, AccessKind, Body};
 use census::flow::value::Value;
@@ -88,7 +88,8 @@ fn writers(registry: &Registry, id: VarId) -> String {
 }
 
 fn overrides(registry: &Registry, id: VarId) -> Vec<(&'static str, String)> {
-    let starts = registry.instances.iter().flat_map(|instance| instance.start.iter().map(move |start| (instance, start)));
+    let starts =
+        registry.instances.iter().flat_map(|instance| instance.start.iter().map(move |start| (instance, start)));
     let own: Vec<String> = starts
         .filter(|(_, start)| start.variable == id)
         .map(|(instance, start)| format!("{} {}", instance.name, registry.value_text(&start.value)))
@@ -102,7 +103,11 @@ fn text(out: &mut Out, facts: &Facts<'_>, id: VarId) -> io::Result<()> {
     let variable = registry.var(id);
     let file = facts.project.sources.file(variable.place.header.file);
     let line = file.position(variable.place.header.span.start).line;
-    out.line(&format!("{strong}{}{strong:#}  {faint}{}:{line}{faint:#}", registry.identity(id), plain_line(&file.path)))?;
+    out.line(&format!(
+        "{strong}{}{strong:#}  {faint}{}:{line}{faint:#}",
+        registry.identity(id),
+        plain_line(&file.path)
+    ))?;
     if let Some(about) = &variable.about {
         out.line(&plain_line(about))?;
     }
@@ -147,7 +152,12 @@ fn use_line(facts: &Facts<'_>, unit: &ScriptUnit, access: &Access) -> String {
     let line = file.slice(file.line_span(file.line_index(access.at.start))).trim();
     let faint = faint();
     let place = format!("{}:{}", file.path, at.line);
-    format!("  {:<28} {faint}{:<16}{faint:#} {}", plain_line(&place), plain_line(&body_name(facts, unit, access.body)), plain_line(line))
+    format!(
+        "  {:<28} {faint}{:<16}{faint:#} {}",
+        plain_line(&place),
+        plain_line(&body_name(facts, unit, access.body)),
+        plain_line(line)
+    )
 }
 
 fn findings(out: &mut Out, facts: &Facts<'_>, id: VarId) -> io::Result<()> {
@@ -163,7 +173,12 @@ fn findings(out: &mut Out, facts: &Facts<'_>, id: VarId) -> io::Result<()> {
         let file = facts.project.sources.file(told.finding.at.file);
         let line = file.position(told.finding.at.span.start).line;
         let level = print::level_style(told.level);
-        out.line(&format!("  {level}{}{level:#} {} at {}:{line}", told.level.word(), told.finding.rule, plain_line(&file.path)))?;
+        out.line(&format!(
+            "  {level}{}{level:#} {} at {}:{line}",
+            told.level.word(),
+            told.finding.rule,
+            plain_line(&file.path)
+        ))?;
     }
     Ok(())
 }

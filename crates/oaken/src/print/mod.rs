@@ -103,7 +103,10 @@ pub fn faint() -> Style {
 #[must_use]
 pub fn width() -> usize {
     let columns = std::env::var("COLUMNS").ok().and_then(|columns| columns.parse().ok());
-    columns.or_else(|| terminal_size::terminal_size().map(|(width, _)| usize::from(width.0))).unwrap_or(100).clamp(40, 200)
+    columns
+        .or_else(|| terminal_size::terminal_size().map(|(width, _)| usize::from(width.0)))
+        .unwrap_or(100)
+        .clamp(40, 200)
 }
 
 /// Breaks a text into lines of at most `width` columns, at blanks.

@@ -1,12 +1,12 @@
 //! `flow/endless-loop`: a `while` with no wait in it, and no way out, whose condition nothing in it can change.
 
 use crate::finding::{Finding, Level, RuleName};
-use crate::rules::{Example, Rule};
-use crate::rules::Facts;
 use crate::flow::access::walk_expr;
 use crate::project::builtin::Builtin;
 use crate::project::{Base, CellId, Meaning, Place, PlaceId, ScriptId, ScriptUnit};
 use crate::registry::Bound;
+use crate::rules::Facts;
+use crate::rules::{Example, Rule};
 use crate::script::ast::*;
 use crate::source::Span;
 
@@ -61,7 +61,10 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
                 {
                     let message = "once it has begun, nothing in this loop can end it: it never waits, never leaves, and never changes its condition";
                     let at = unit.tree.expr(*condition).span;
-                    findings.push(Finding::new(RULE.name, unit.at(Span { start: statement.span.start, end: at.end }), message).help("change what the condition reads, or `wait` inside the loop"));
+                    findings.push(
+                        Finding::new(RULE.name, unit.at(Span { start: statement.span.start, end: at.end }), message)
+                            .help("change what the condition reads, or `wait` inside the loop"),
+                    );
                 }
             });
         }
@@ -79,7 +82,9 @@ fn is_endless(facts: &Facts<'_>, script: ScriptId, unit: &ScriptUnit, condition:
         Meaning::Value(place) | Meaning::Axis(place, _) => reads.push(place),
         Meaning::Bound(place, _) => reads.push(place),
         Meaning::Builtin(Builtin::Random | Builtin::Chance | Builtin::Count) | Meaning::Procedure(_) => draws = true,
-        Meaning::None => draws |= matches!(unit.tree.expr(expr).kind, ExprKind::Error | ExprKind::Path(_) | ExprKind::Call(..)),
+        Meaning::None => {
+            draws |= matches!(unit.tree.expr(expr).kind, ExprKind::Error | ExprKind::Path(_) | ExprKind::Call(..))
+        }
         _ => {}
     });
     !draws && !changes(facts, script, unit, body, &reads)
@@ -88,12 +93,20 @@ fn is_endless(facts: &Facts<'_>, script: ScriptId, unit: &ScriptUnit, condition:
 /// Whether a block waits, returns, or breaks out of the loop around it.
 fn leaves(unit: &ScriptUnit, block: &Block, in_inner_loop: bool) -> bool {
     block.statements.iter().any(|statement| match &statement.kind {
-        StatementKind::Wait(_) | StatementKind::WaitUntil(_) | StatementKind::Ask { .. } | StatementKind::Return(_) | StatementKind::Restart => true,
+        StatementKind::Wait(_)
+        | StatementKind::WaitUntil(_)
+        | StatementKind::Ask { .. }
+        | StatementKind::Return(_)
+        | StatementKind::Restart => true,
         StatementKind::Break => !in_inner_loop,
         StatementKind::Remove(what) => unit.meaning(*what) == Meaning::Own,
-        StatementKind::Call(call) => matches!(unit.meaning(*call), Meaning::Procedure(id) if unit.procedures[id.index()].waits),
+        StatementKind::Call(call) => {
+            matches!(unit.meaning(*call), Meaning::Procedure(id) if unit.procedures[id.index()].waits)
+        }
         StatementKind::After { .. } => false,
-        StatementKind::While { body, .. } | StatementKind::Repeat { body, .. } | StatementKind::For { body, .. } => leaves(unit, body, true),
+        StatementKind::While { body, .. } | StatementKind::Repeat { body, .. } | StatementKind::For { body, .. } => {
+            leaves(unit, body, true)
+        }
         _ => blocks(statement).into_iter().any(|block| leaves(unit, block, in_inner_loop)),
     })
 }
@@ -105,7 +118,8 @@ fn changes(facts: &Facts<'_>, script: ScriptId, unit: &ScriptUnit, block: &Block
     walk(block, &mut |statement| match &statement.kind {
         StatementKind::Assign { target, .. } | StatementKind::Clear { target } => match unit.place_of(*target) {
             Some(place) => {
-                changed |= reads.contains(&place) || facts.project.cell_of(unit, place).is_some_and(|cell| cells.contains(&cell));
+                changed |= reads.contains(&place)
+                    || facts.project.cell_of(unit, place).is_some_and(|cell| cells.contains(&cell));
             }
             None => changed = true,
         },

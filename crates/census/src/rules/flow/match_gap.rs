@@ -1,10 +1,10 @@
 //! `flow/match-gap`: a `match` on an enum leaves values out and has no `else`.
 
 use crate::finding::{Finding, Level, RuleName};
-use crate::rules::{Example, Rule};
-use crate::rules::Facts;
 use crate::project::ScriptUnit;
 use crate::registry::{Type, VarId};
+use crate::rules::Facts;
+use crate::rules::{Example, Rule};
 use crate::script::ast::*;
 use crate::source::Span;
 

@@ -2,8 +2,9 @@
 
 pub mod endless_loop;
 pub mod match_gap;
+pub mod wait_in_tick;
 
 use super::Rule;
 
 /// The rules of this family.
-pub const RULES: &[&Rule] = &[&endless_loop::RULE, &match_gap::RULE];
+pub const RULES: &[&Rule] = &[&endless_loop::RULE, &match_gap::RULE, &wait_in_tick::RULE];

@@ -1,11 +1,11 @@
 //! `init/carried-over`: the project keeps variables for the session, a handler changes this one, and no `start` handler gives it a fresh value.
 
 use crate::finding::{Finding, Level, RuleName};
-use crate::rules::{Example, Rule};
-use crate::rules::Facts;
 use crate::flow::access::Body;
 use crate::project::CellId;
 use crate::registry::{Lifetime, Scope, VarId};
+use crate::rules::Facts;
+use crate::rules::{Example, Rule};
 
 /// The rule.
 pub const RULE: Rule = Rule {
@@ -55,7 +55,9 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
         let cell = CellId(id.0);
         !variable.lifetime_stated
             && !variable.constant
-            && facts.uses(cell).any(|(_, access)| access.writes() && matches!(access.body, Body::Handler(_) | Body::Procedure(_)))
+            && facts
+                .uses(cell)
+                .any(|(_, access)| access.writes() && matches!(access.body, Body::Handler(_) | Body::Procedure(_)))
             && !facts.world.fresh_at_start(cell)
             && kept(facts, id)
     });

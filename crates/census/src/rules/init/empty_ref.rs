@@ -1,10 +1,10 @@
 //! `init/empty-ref`: a variable is reached through a `ref` that can be none, or through a name whose instance is gone.
 
 use crate::finding::{Finding, Level, RuleName};
-use crate::rules::{Example, Rule};
 use crate::flow::engine::Event;
 use crate::rules::Facts;
 use crate::rules::facts::each_event;
+use crate::rules::{Example, Rule};
 
 /// The rule.
 pub const RULE: Rule = Rule {
@@ -70,7 +70,9 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
         }
         Event::Absent { instance, at } => {
             let instance = facts.registry().instance(*instance);
-            let place = instance.scene.map_or(String::new(), |scene| format!(" when `{}` is not loaded, or", facts.registry().owner(scene).name));
+            let place = instance.scene.map_or(String::new(), |scene| {
+                format!(" when `{}` is not loaded, or", facts.registry().owner(scene).name)
+            });
             let message = format!("`{}` may not be there: it is gone{place} when it was removed", instance.name);
             let finding = Finding::new(RULE.name, unit.at(unit.tree.expr(*at).span), message);
             Some(finding.help(format!("ask first: `if {} is not none {{ … }}`", instance.name)))

@@ -10,4 +10,11 @@ pub mod saved_without_default;
 use super::Rule;
 
 /// The rules of this family.
-pub const RULES: &[&Rule] = &[&carried_over::RULE, &empty_ref::RULE, &never_set::RULE, &placeholder_shown::RULE, &read_before_set::RULE, &saved_without_default::RULE];
+pub const RULES: &[&Rule] = &[
+    &carried_over::RULE,
+    &empty_ref::RULE,
+    &never_set::RULE,
+    &placeholder_shown::RULE,
+    &read_before_set::RULE,
+    &saved_without_default::RULE,
+];

@@ -1,11 +1,11 @@
 //! `init/never-set`: a variable that scripts read has no default, and nothing ever gives it a value.
 
 use crate::finding::{Finding, Level, RuleName};
-use crate::rules::{Example, Rule};
-use crate::rules::Facts;
 use crate::flow::access::AccessKind;
 use crate::project::{Cell, CellId};
 use crate::registry::Type;
+use crate::rules::Facts;
+use crate::rules::{Example, Rule};
 
 /// The rule.
 pub const RULE: Rule = Rule {
@@ -81,5 +81,9 @@ fn word(facts: &Facts<'_>, cell: CellId) -> Finding {
     for (unit, access) in facts.uses(cell).take(1) {
         finding = finding.with(unit.at(access.at), "read here");
     }
-    finding.help(if private { format!("write `private {name}: … = …`, or set it before it is read") } else { "give it a `default`, or set it in a handler `on start`".to_owned() })
+    finding.help(if private {
+        format!("write `private {name}: … = …`, or set it before it is read")
+    } else {
+        "give it a `default`, or set it in a handler `on start`".to_owned()
+    })
 }

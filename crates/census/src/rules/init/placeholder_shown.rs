@@ -1,10 +1,10 @@
 //! `init/placeholder-shown`: a default that only stands in can still be there when a text prints it.
 
 use crate::finding::{Finding, Level, RuleName};
-use crate::rules::{Example, Rule};
 use crate::flow::engine::Event;
 use crate::rules::Facts;
 use crate::rules::facts::each_event;
+use crate::rules::{Example, Rule};
 
 /// The rule.
 pub const RULE: Rule = Rule {
@@ -52,7 +52,8 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
         let Event::StandIn { at, place } = event else { return None };
         let identity = facts.identity_of(unit, *place)?;
         let variable = facts.registry().find(&identity)?;
-        let default = facts.registry().var(variable).default.as_ref().map(|value| facts.registry().value_text(value))?;
+        let default =
+            facts.registry().var(variable).default.as_ref().map(|value| facts.registry().value_text(value))?;
         let message = format!("`{identity}` may still be its stand-in, {default}, when this is shown");
         let finding = Finding::new(RULE.name, unit.at(unit.tree.expr(*at).span), message).about(identity.clone());
         Some(finding.help(format!("set `{identity}` in a handler `on start`, before anything shows it")))

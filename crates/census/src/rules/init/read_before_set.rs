@@ -1,11 +1,11 @@
 //! `init/read-before-set`: a variable is read on a way where nothing has given it a value yet.
 
 use crate::finding::{Finding, Level, RuleName};
-use crate::rules::{Example, Rule};
 use crate::flow::engine::Event;
+use crate::project::{PlaceId, ScriptUnit};
 use crate::rules::Facts;
 use crate::rules::facts::each_event;
-use crate::project::{PlaceId, ScriptUnit};
+use crate::rules::{Example, Rule};
 
 /// The rule.
 pub const RULE: Rule = Rule {
@@ -54,7 +54,9 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
         }
         let name = facts.place_name(unit, *place);
         let message = if *cleared {
-            format!("`{name}` is read here, and on some way to here it has no value: it was never given one, or was cleared")
+            format!(
+                "`{name}` is read here, and on some way to here it has no value: it was never given one, or was cleared"
+            )
         } else {
             format!("`{name}` is read here before anything has given it a value")
         };

@@ -1,9 +1,9 @@
 //! `init/saved-without-default`: a variable is saved and has no default.
 
 use crate::finding::{Finding, Level, RuleName};
-use crate::rules::{Example, Rule};
-use crate::rules::Facts;
 use crate::registry::{Lifetime, Type};
+use crate::rules::Facts;
+use crate::rules::{Example, Rule};
 
 /// The rule.
 pub const RULE: Rule = Rule {
@@ -49,7 +49,8 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
         variable.lifetime == Lifetime::Saved && !has_default && !matches!(variable.ty, Type::Ref(_) | Type::Unknown)
     });
     bare.map(|id| {
-        let message = format!("`{}` is saved, and a save made before it existed has no value for it", registry.identity(id));
+        let message =
+            format!("`{}` is saved, and a save made before it existed has no value for it", registry.identity(id));
         Finding::new(RULE.name, registry.var(id).place.header, message)
             .about(registry.identity(id))
             .help("give it a `default`: it stands in where a save has none")

@@ -1,10 +1,10 @@
 //! `invariant/can-break`: a handler can leave an invariant false that was true when it began.
 
 use crate::finding::{Finding, Level, RuleName};
-use crate::rules::{Example, Rule};
 use crate::flow::engine::Event;
 use crate::rules::Facts;
 use crate::rules::facts::each_event;
+use crate::rules::{Example, Rule};
 
 /// The rule.
 pub const RULE: Rule = Rule {
@@ -73,6 +73,10 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
         let entry = &facts.registry().invariants[invariant.index()];
         let about = entry.about.as_ref().map_or(String::new(), |about| format!(" ({about})"));
         let message = format!("after this, `{}` need not hold any more{about}: {}", entry.name, entry.holds);
-        Some(Finding::new(RULE.name, unit.at(*at), message).help("set it only where the invariant holds, or set what it needs first").with(entry.place.key("holds"), "the invariant is written here"))
+        Some(
+            Finding::new(RULE.name, unit.at(*at), message)
+                .help("set it only where the invariant holds, or set what it needs first")
+                .with(entry.place.key("holds"), "the invariant is written here"),
+        )
     })
 }

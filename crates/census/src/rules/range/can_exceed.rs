@@ -1,9 +1,9 @@
 //! `range/can-exceed`: a write can leave a variable above its `max`.
 
 use crate::finding::{Finding, Level, RuleName};
-use crate::rules::{Example, Rule};
-use crate::rules::Facts;
 use crate::registry::End;
+use crate::rules::Facts;
+use crate::rules::{Example, Rule};
 
 /// The rule.
 pub const RULE: Rule = Rule {

@@ -169,5 +169,9 @@ fn word(facts: &Facts<'_>, unit: &ScriptUnit, rule: RuleName, test: ExprId, outc
         finding.variable = Some(facts.registry().identity(id));
     }
     finding.message = message;
-    finding.help(if outcome { "test what you mean, or take the test out" } else { "test for a value that it can have, or take the branch out" })
+    finding.help(if outcome {
+        "test what you mean, or take the test out"
+    } else {
+        "test for a value that it can have, or take the branch out"
+    })
 }

@@ -1,11 +1,11 @@
 //! `range/divide-by-zero`: a division whose divisor can be zero.
 
 use crate::finding::{Finding, Level, RuleName};
-use crate::rules::{Example, Rule};
 use crate::flow::engine::Event;
 use crate::rules::Facts;
 use crate::rules::facts::each_event;
 use crate::rules::facts::range_text;
+use crate::rules::{Example, Rule};
 
 /// The rule.
 pub const RULE: Rule = Rule {
@@ -58,6 +58,10 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
         };
         let mut finding = Finding::new(RULE.name, unit.at(unit.tree.expr(*at).span), message);
         finding.variable = unit.place_of(*divisor).and_then(|place| facts.identity_of(unit, place));
-        Some(finding.help(format!("divide only where it is not 0: `if {text} != 0 {{ … }}`, or divide by `max({text}, 1)`")))
+        Some(
+            finding.help(format!(
+                "divide only where it is not 0: `if {text} != 0 {{ … }}`, or divide by `max({text}, 1)`"
+            )),
+        )
     })
 }

@@ -1,11 +1,11 @@
 //! `range/limit-unwatched`: scripts can bring a variable to its limit, and no condition anywhere reads it.
 
 use crate::finding::{Finding, Level, RuleName};
-use crate::rules::{Example, Rule};
-use crate::rules::Facts;
 use crate::flow::value::Value;
 use crate::project::CellId;
 use crate::registry::{Bound, End, VarId};
+use crate::rules::Facts;
+use crate::rules::{Example, Rule};
 
 /// The rule.
 pub const RULE: Rule = Rule {
@@ -63,12 +63,20 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
             continue;
         }
         let Value::Num(reach) = &facts.world.reach[cell.index()] else { continue };
-        let reached: Vec<End> = [End::Min, End::Max].into_iter().filter(|&end| reaches(facts, id, end, (reach.lo, reach.hi))).collect();
+        let reached: Vec<End> =
+            [End::Min, End::Max].into_iter().filter(|&end| reaches(facts, id, end, (reach.lo, reach.hi))).collect();
         if !reached.is_empty() {
             let identity = registry.identity(id);
             let ends: Vec<&str> = reached.iter().map(|end| end.word()).collect();
-            let message = format!("scripts can bring `{identity}` to its {}, and no condition ever looks at it", crate::words::both(&ends));
-            findings.push(Finding::new(RULE.name, variable.place.header, message).about(identity).help("do something there, or leave it if nothing is to happen"));
+            let message = format!(
+                "scripts can bring `{identity}` to its {}, and no condition ever looks at it",
+                crate::words::both(&ends)
+            );
+            findings.push(
+                Finding::new(RULE.name, variable.place.header, message)
+                    .about(identity)
+                    .help("do something there, or leave it if nothing is to happen"),
+            );
         }
     }
     findings
@@ -93,8 +101,9 @@ fn reaches(facts: &Facts<'_>, id: VarId, end: End, reach: (f64, f64)) -> bool {
             _ => None,
         },
     };
-    moves && limit.is_some_and(|limit| match end {
-        End::Min => reach.0 <= limit.1,
-        End::Max => reach.1 >= limit.0,
-    })
+    moves
+        && limit.is_some_and(|limit| match end {
+            End::Min => reach.0 <= limit.1,
+            End::Max => reach.1 >= limit.0,
+        })
 }

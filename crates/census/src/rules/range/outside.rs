@@ -102,7 +102,8 @@ fn through_bound(
     let registry = facts.registry();
     let (bound, own) = (registry.identity(written), registry.identity(variable));
     let side = if end == End::Max { "below" } else { "above" };
-    let message = format!("`{bound}` is the `{}` of `{own}`, and this can move it {side} what `{own}` is by then", end.word());
+    let message =
+        format!("`{bound}` is the `{}` of `{own}`, and this can move it {side} what `{own}` is by then", end.word());
     let fit = if end == End::Max { "min" } else { "max" };
     let name = &registry.var(variable).name;
     Finding::new(rule, unit.at(at), message)

@@ -1,10 +1,10 @@
 //! `range/start-outside`: a default, or an instance's starting value, lies outside the range.
 
 use crate::finding::{Finding, Level, RuleName};
-use crate::rules::{Example, Rule};
-use crate::rules::Facts;
 use crate::registry::read::bound_at_start;
 use crate::registry::{Bound, End, InstanceId, Scope, Value, VarId};
+use crate::rules::Facts;
+use crate::rules::{Example, Rule};
 use crate::source::Location;
 
 /// The rule.
@@ -78,7 +78,9 @@ fn instance(facts: &Facts<'_>, id: InstanceId, findings: &mut Vec<Finding>) {
     let instance = registry.instance(id);
     let number = |variable: VarId| registry.start_of(variable, id).and_then(Value::as_number);
     for &variable in &registry.owner(instance.of).variables {
-        let Some(value) = number(variable).filter(|_| registry.var(variable).scope == Scope::Instance) else { continue };
+        let Some(value) = number(variable).filter(|_| registry.var(variable).scope == Scope::Instance) else {
+            continue;
+        };
         for end in [End::Max, End::Min] {
             let limit = match registry.var(variable).bound(end) {
                 Some(Bound::Number(limit)) => Some(*limit),
@@ -99,11 +101,24 @@ fn instance(facts: &Facts<'_>, id: InstanceId, findings: &mut Vec<Finding>) {
     }
 }
 
-fn word(facts: &Facts<'_>, id: VarId, end: End, (value, limit): (f64, f64), who: Option<&str>, at: Location) -> Finding {
+fn word(
+    facts: &Facts<'_>,
+    id: VarId,
+    end: End,
+    (value, limit): (f64, f64),
+    who: Option<&str>,
+    at: Location,
+) -> Finding {
     let identity = facts.registry().identity(id);
     let who = who.map_or(String::new(), |name| format!(" of `{name}`"));
     let side = if end == End::Max { "above" } else { "below" };
     let bound = facts.bound_text(id, end, (limit, limit));
-    let message = format!("`{identity}`{who} starts as {}, and its {bound}: it is {side} that from the start", crate::words::number(value));
-    Finding::new(RULE.name, at, message).about(identity).help(format!("start it from {} at most, or move the bound", crate::words::number(limit)).replace(" at most", if end == End::Max { " at most" } else { " at least" }))
+    let message = format!(
+        "`{identity}`{who} starts as {}, and its {bound}: it is {side} that from the start",
+        crate::words::number(value)
+    );
+    Finding::new(RULE.name, at, message).about(identity).help(
+        format!("start it from {} at most, or move the bound", crate::words::number(limit))
+            .replace(" at most", if end == End::Max { " at most" } else { " at least" }),
+    )
 }

@@ -14,4 +14,15 @@ pub mod unknown_signal;
 use super::Rule;
 
 /// The rules of this family.
-pub const RULES: &[&Rule] = &[&ambiguous_name::RULE, &bad_entry::RULE, &bad_waiver::RULE, &duplicate::RULE, &duplicate_slot::RULE, &name_style::RULE, &retired_used::RULE, &undocumented::RULE, &unknown_name::RULE, &unknown_signal::RULE];
+pub const RULES: &[&Rule] = &[
+    &ambiguous_name::RULE,
+    &bad_entry::RULE,
+    &bad_waiver::RULE,
+    &duplicate::RULE,
+    &duplicate_slot::RULE,
+    &name_style::RULE,
+    &retired_used::RULE,
+    &undocumented::RULE,
+    &unknown_name::RULE,
+    &unknown_signal::RULE,
+];

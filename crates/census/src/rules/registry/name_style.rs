@@ -1,10 +1,10 @@
 //! `registry/name-style`: a variable is not named in the project's style.
 
 use crate::finding::{Finding, Level, RuleName};
-use crate::rules::{Example, Rule};
-use crate::rules::Facts;
 use crate::registry::config::NameStyle;
 use crate::registry::{Type, VarId};
+use crate::rules::Facts;
+use crate::rules::{Example, Rule};
 
 /// The rule.
 pub const RULE: Rule = Rule {
@@ -52,7 +52,11 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
         let problem = style_problem(&variable.name, config.style).or_else(|| prefix_problem(facts, id));
         if let Some(problem) = problem {
             let identity = registry.identity(id);
-            findings.push(Finding::new(RULE.name, variable.place.header, format!("`{}` {problem}", variable.name)).about(identity.clone()).help(format!("rename it everywhere with `oaken rename {identity} …`")));
+            findings.push(
+                Finding::new(RULE.name, variable.place.header, format!("`{}` {problem}", variable.name))
+                    .about(identity.clone())
+                    .help(format!("rename it everywhere with `oaken rename {identity} …`")),
+            );
         }
     }
     findings

@@ -1,9 +1,9 @@
 //! `registry/retired-used`: a script uses a variable that is retired.
 
 use crate::finding::{Finding, Level, RuleName};
-use crate::rules::{Example, Rule};
-use crate::rules::Facts;
 use crate::project::CellId;
+use crate::rules::Facts;
+use crate::rules::{Example, Rule};
 
 /// The rule.
 pub const RULE: Rule = Rule {
@@ -55,8 +55,11 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
                 continue;
             }
             let identity = registry.identity(id);
-            let help = retired.instead.as_ref().map_or("take this use out".to_owned(), |instead| format!("use `{instead}`"));
-            findings.push(Finding::new(RULE.name, at, format!("`{identity}` is retired{since}")).about(identity).help(help));
+            let help =
+                retired.instead.as_ref().map_or("take this use out".to_owned(), |instead| format!("use `{instead}`"));
+            findings.push(
+                Finding::new(RULE.name, at, format!("`{identity}` is retired{since}")).about(identity).help(help),
+            );
         }
     }
     findings

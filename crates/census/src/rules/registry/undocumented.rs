@@ -1,8 +1,8 @@
 //! `registry/undocumented`: a variable says nothing about what it is for.
 
 use crate::finding::{Finding, Level, RuleName};
-use crate::rules::{Example, Rule};
 use crate::rules::Facts;
+use crate::rules::{Example, Rule};
 
 /// The rule.
 pub const RULE: Rule = Rule {
@@ -44,11 +44,14 @@ on bell {
 
 fn check(facts: &Facts<'_>) -> Vec<Finding> {
     let registry = facts.registry();
-    let silent = registry.var_ids().filter(|&id| registry.var(id).about.as_ref().is_none_or(|about| about.trim().is_empty()));
+    let silent =
+        registry.var_ids().filter(|&id| registry.var(id).about.as_ref().is_none_or(|about| about.trim().is_empty()));
     silent
         .map(|id| {
             let identity = registry.identity(id);
-            Finding::new(RULE.name, registry.var(id).place.header, format!("`{identity}` does not say what it is for")).about(identity).help("write a line, `about = \"…\"`")
+            Finding::new(RULE.name, registry.var(id).place.header, format!("`{identity}` does not say what it is for"))
+                .about(identity)
+                .help("write a line, `about = \"…\"`")
         })
         .collect()
 }

@@ -3,7 +3,6 @@
 use crate::finding::{Level, RuleName};
 use crate::rules::{Example, Rule};
 
-
 /// The rule.
 pub const RULE: Rule = Rule {
     name: RuleName("registry/unknown-name"),

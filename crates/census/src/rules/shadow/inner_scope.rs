@@ -1,10 +1,10 @@
 //! `shadow/inner-scope`: a bare name means the variable of the owner or of the scene, while one of the same name exists further out.
 
 use crate::finding::{Finding, Level, RuleName};
-use crate::rules::{Example, Rule};
-use crate::rules::Facts;
 use crate::project::ScriptUnit;
 use crate::registry::{OwnerKind, VarId};
+use crate::rules::Facts;
+use crate::rules::{Example, Rule};
 
 /// The rule.
 pub const RULE: Rule = Rule {

@@ -1,10 +1,10 @@
 //! `shadow/local`: a local name or a private hides a registry variable that the bare name would otherwise mean.
 
 use crate::finding::{Finding, Level, RuleName};
-use crate::rules::{Example, Rule};
-use crate::rules::Facts;
 use crate::project::ScriptUnit;
 use crate::registry::{OwnerId, OwnerKind, VarId};
+use crate::rules::Facts;
+use crate::rules::{Example, Rule};
 use crate::script::ast::*;
 
 /// The rule.
@@ -111,7 +111,13 @@ fn outermost<'a>(facts: &Facts<'_>, unit: &'a ScriptUnit) -> Vec<&'a Local> {
     found
 }
 
-fn body<'a>(facts: &Facts<'_>, unit: &'a ScriptUnit, parameters: &[LocalId], block: &'a Block, found: &mut Vec<&'a Local>) {
+fn body<'a>(
+    facts: &Facts<'_>,
+    unit: &'a ScriptUnit,
+    parameters: &[LocalId],
+    block: &'a Block,
+    found: &mut Vec<&'a Local>,
+) {
     let mut scope: Vec<String> = Vec::new();
     for &parameter in parameters {
         enter(facts, unit, parameter, &mut scope, found);
@@ -119,7 +125,13 @@ fn body<'a>(facts: &Facts<'_>, unit: &'a ScriptUnit, parameters: &[LocalId], blo
     inside(facts, unit, block, &mut scope, found);
 }
 
-fn enter<'a>(facts: &Facts<'_>, unit: &'a ScriptUnit, local: LocalId, scope: &mut Vec<String>, found: &mut Vec<&'a Local>) {
+fn enter<'a>(
+    facts: &Facts<'_>,
+    unit: &'a ScriptUnit,
+    local: LocalId,
+    scope: &mut Vec<String>,
+    found: &mut Vec<&'a Local>,
+) {
     let local = unit.tree.local(local);
     let name = facts.project.text(unit, local.name.span).to_owned();
     if !scope.contains(&name) {
@@ -128,7 +140,13 @@ fn enter<'a>(facts: &Facts<'_>, unit: &'a ScriptUnit, local: LocalId, scope: &mu
     scope.push(name);
 }
 
-fn inside<'a>(facts: &Facts<'_>, unit: &'a ScriptUnit, block: &'a Block, scope: &mut Vec<String>, found: &mut Vec<&'a Local>) {
+fn inside<'a>(
+    facts: &Facts<'_>,
+    unit: &'a ScriptUnit,
+    block: &'a Block,
+    scope: &mut Vec<String>,
+    found: &mut Vec<&'a Local>,
+) {
     let depth = scope.len();
     for statement in &block.statements {
         let outer = scope.len();

@@ -2,8 +2,9 @@
 
 pub mod inner_scope;
 pub mod local;
+pub mod lookalike;
 
 use super::Rule;
 
 /// The rules of this family.
-pub const RULES: &[&Rule] = &[&inner_scope::RULE, &local::RULE];
+pub const RULES: &[&Rule] = &[&inner_scope::RULE, &local::RULE, &lookalike::RULE];

@@ -1,9 +1,9 @@
 //! `sharing/constant-written`: a script writes a tuning value that is marked as constant.
 
 use crate::finding::{Finding, Level, RuleName};
-use crate::rules::{Example, Rule};
-use crate::rules::Facts;
 use crate::project::CellId;
+use crate::rules::Facts;
+use crate::rules::{Example, Rule};
 
 /// The rule.
 pub const RULE: Rule = Rule {
@@ -45,13 +45,19 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
     let registry = facts.registry();
     let constants = registry.var_ids().filter(|&id| registry.var(id).constant);
     constants
-        .flat_map(|id| facts.uses(CellId(id.0)).filter(|(_, access)| access.writes()).map(move |(unit, access)| (id, unit, access)))
+        .flat_map(|id| {
+            facts.uses(CellId(id.0)).filter(|(_, access)| access.writes()).map(move |(unit, access)| (id, unit, access))
+        })
         .map(|(id, unit, access)| {
             let identity = registry.identity(id);
-            Finding::new(RULE.name, unit.at(access.statement), format!("`{identity}` is a constant, and this writes it"))
-                .about(identity)
-                .help("take the write out, or take `constant` out of the entry")
-                .with(registry.var(id).place.key("constant"), "it is made constant here")
+            Finding::new(
+                RULE.name,
+                unit.at(access.statement),
+                format!("`{identity}` is a constant, and this writes it"),
+            )
+            .about(identity)
+            .help("take the write out, or take `constant` out of the entry")
+            .with(registry.var(id).place.key("constant"), "it is made constant here")
         })
         .collect()
 }

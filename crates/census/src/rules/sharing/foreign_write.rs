@@ -1,11 +1,11 @@
 //! `sharing/foreign-write`: a script writes a variable whose owner does not list it among the writers.
 
 use crate::finding::{Finding, Level, RuleName};
-use crate::rules::{Example, Rule};
-use crate::rules::Facts;
 use crate::flow::access::Access;
 use crate::project::{CellId, ScriptUnit};
 use crate::registry::{OwnerId, VarId};
+use crate::rules::Facts;
+use crate::rules::{Example, Rule};
 
 /// The rule.
 pub const RULE: Rule = Rule {

@@ -1,10 +1,10 @@
 //! `sharing/lost-update`: a variable is set from what was read of it before a wait, while others can write it meanwhile.
 
 use crate::finding::{Finding, Level, RuleName};
-use crate::rules::{Example, Rule};
 use crate::flow::engine::Event;
 use crate::rules::Facts;
 use crate::rules::facts::each_event;
+use crate::rules::{Example, Rule};
 
 /// The rule.
 pub const RULE: Rule = Rule {
@@ -50,7 +50,8 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
     each_event(facts, |unit, event| {
         let Event::Lost { at, place } = event else { return None };
         let name = facts.place_name(unit, *place);
-        let message = format!("this sets `{name}` from what it was before the wait: whatever changed it meanwhile is lost");
+        let message =
+            format!("this sets `{name}` from what it was before the wait: whatever changed it meanwhile is lost");
         let mut finding = Finding::new(RULE.name, unit.at(*at), message);
         finding.variable = facts.identity_of(unit, *place);
         Some(finding.help(format!("step it, `{name} += …`, or read it again after the wait")))

@@ -1,10 +1,10 @@
 //! `sharing/other-scene`: a scene's variable is used where another scene may be loaded.
 
 use crate::finding::{Finding, Level, RuleName};
-use crate::rules::{Example, Rule};
 use crate::flow::engine::Event;
 use crate::rules::Facts;
 use crate::rules::facts::each_event;
+use crate::rules::{Example, Rule};
 
 /// The rule.
 pub const RULE: Rule = Rule {
@@ -49,8 +49,13 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
         let registry = facts.registry();
         let scene = &registry.owner(registry.var(*variable).owner).name;
         let identity = registry.identity(*variable);
-        let message = format!("`{identity}` exists only while `{scene}` is loaded, and another scene may be loaded here");
+        let message =
+            format!("`{identity}` exists only while `{scene}` is loaded, and another scene may be loaded here");
         let finding = Finding::new(RULE.name, unit.at(unit.tree.expr(*at).span), message).about(identity);
-        Some(finding.help(format!("ask first, `if scene is {scene} {{ … }}`, or write `in {scene}` in the script's header")))
+        Some(
+            finding.help(format!(
+                "ask first, `if scene is {scene} {{ … }}`, or write `in {scene}` in the script's header"
+            )),
+        )
     })
 }

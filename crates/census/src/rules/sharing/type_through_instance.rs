@@ -1,10 +1,10 @@
 //! `sharing/type-through-instance`: a variable that all instances of an actor share is written as if it were one instance's own.
 
 use crate::finding::{Finding, Level, RuleName};
-use crate::rules::{Example, Rule};
-use crate::rules::Facts;
 use crate::project::CellId;
 use crate::registry::Scope;
+use crate::rules::Facts;
+use crate::rules::{Example, Rule};
 
 /// The rule.
 pub const RULE: Rule = Rule {
@@ -56,7 +56,11 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
             }
             let identity = registry.identity(id);
             let message = format!("`{written}` is one value for all `{owner}`s: this changes it for every one of them");
-            findings.push(Finding::new(RULE.name, unit.at(access.statement), message).about(identity.clone()).help(format!("write `{identity}` to say that this is meant")));
+            findings.push(
+                Finding::new(RULE.name, unit.at(access.statement), message)
+                    .about(identity.clone())
+                    .help(format!("write `{identity}` to say that this is meant")),
+            );
         }
     }
     findings

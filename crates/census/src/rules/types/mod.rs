@@ -8,4 +8,5 @@ pub mod raw_fraction_shown;
 use super::Rule;
 
 /// The rules of this family.
-pub const RULES: &[&Rule] = &[&fraction_lost::RULE, &mismatch::RULE, &plus_sign_assign::RULE, &raw_fraction_shown::RULE];
+pub const RULES: &[&Rule] =
+    &[&fraction_lost::RULE, &mismatch::RULE, &plus_sign_assign::RULE, &raw_fraction_shown::RULE];

@@ -1,9 +1,9 @@
 //! `type/plus-sign-assign`: `x = +1` sets a variable to one, where a step was surely meant.
 
 use crate::finding::{Finding, Level, RuleName};
-use crate::rules::{Example, Rule};
-use crate::rules::Facts;
 use crate::flow::graph::StepKind;
+use crate::rules::Facts;
+use crate::rules::{Example, Rule};
 use crate::script::ast::{AssignOp, ExprKind, UnaryOp};
 
 /// The rule.
@@ -50,9 +50,13 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
         for step in graphs.handlers.iter().chain(&graphs.procedures).flat_map(|g| &g.blocks).flat_map(|b| &b.steps) {
             let StepKind::Assign { target, op: AssignOp::Set, value, place, .. } = &step.kind else { continue };
             let ExprKind::Unary(UnaryOp::Plus, amount) = &unit.tree.expr(*value).kind else { continue };
-            let (name, amount) = (facts.project.text(unit, unit.tree.expr(*target).span), facts.project.text(unit, unit.tree.expr(*amount).span));
+            let (name, amount) = (
+                facts.project.text(unit, unit.tree.expr(*target).span),
+                facts.project.text(unit, unit.tree.expr(*amount).span),
+            );
             let message = format!("`{name} = +{amount}` sets `{name}` to {amount}; it does not add {amount} to it");
-            let mut finding = Finding::new(RULE.name, unit.at(step.span), message).help(format!("write `{name} += {amount}`, or `{name} = {amount}` if that is meant"));
+            let mut finding = Finding::new(RULE.name, unit.at(step.span), message)
+                .help(format!("write `{name} += {amount}`, or `{name} = {amount}` if that is meant"));
             finding.variable = facts.identity_of(unit, *place);
             findings.push(finding);
         }

@@ -1,9 +1,9 @@
 //! `type/raw-fraction-shown`: a text prints a number that can have a fraction, with no count of decimals.
 
 use crate::finding::{Finding, Level, RuleName};
-use crate::rules::{Example, Rule};
-use crate::rules::Facts;
 use crate::registry::Type;
+use crate::rules::Facts;
+use crate::rules::{Example, Rule};
 use crate::script::ast::{ExprKind, TextPart};
 
 /// The rule.
@@ -46,13 +46,21 @@ on bell {
 fn check(facts: &Facts<'_>) -> Vec<Finding> {
     let mut findings = Vec::new();
     for unit in &facts.project.scripts {
-        let texts = unit.tree.exprs.iter().filter_map(|expr| if let ExprKind::Text(parts) = &expr.kind { Some(parts) } else { None });
+        let texts = unit
+            .tree
+            .exprs
+            .iter()
+            .filter_map(|expr| if let ExprKind::Text(parts) = &expr.kind { Some(parts) } else { None });
         for part in texts.flatten() {
             if let TextPart::Token { value, decimals: None, span } = part
                 && unit.ty(*value) == Type::Number
             {
                 let name = facts.project.text(unit, unit.tree.expr(*value).span);
-                let mut finding = Finding::new(RULE.name, unit.at(*span), format!("`{name}` can have a fraction, and is printed with all its digits"));
+                let mut finding = Finding::new(
+                    RULE.name,
+                    unit.at(*span),
+                    format!("`{name}` can have a fraction, and is printed with all its digits"),
+                );
                 finding.variable = unit.place_of(*value).and_then(|place| facts.identity_of(unit, place));
                 findings.push(finding.help(format!("say how many decimals: `{{{name}:1}}`")));
             }

@@ -1,10 +1,10 @@
 //! `unused/enum-value`: a value of an enum that nothing assigns, compares, or starts with.
 
 use crate::finding::{Finding, Level, RuleName};
-use crate::rules::{Example, Rule};
-use crate::rules::Facts;
 use crate::project::CellId;
 use crate::registry::{Type, Value, VarId};
+use crate::rules::Facts;
+use crate::rules::{Example, Rule};
 use crate::script::ast::{ExprKind, TextPart};
 use rustc_hash::FxHashSet;
 
@@ -55,15 +55,24 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
     let written = literals(facts);
     for id in registry.var_ids() {
         let variable = registry.var(id);
-        if !matches!(variable.ty, Type::Enum(_)) || variable.engine_writes || variable.retired.is_some() || !facts.is_read(CellId(id.0)) && !facts.is_written(CellId(id.0)) {
+        if !matches!(variable.ty, Type::Enum(_))
+            || variable.engine_writes
+            || variable.retired.is_some()
+            || !facts.is_read(CellId(id.0)) && !facts.is_written(CellId(id.0))
+        {
             continue;
         }
-        let unused: Vec<&str> = variable.values.iter().map(|value| &**value).filter(|value| !is_used(facts, id, value, &written)).collect();
+        let unused: Vec<&str> =
+            variable.values.iter().map(|value| &**value).filter(|value| !is_used(facts, id, value, &written)).collect();
         if !unused.is_empty() {
             let identity = registry.identity(id);
             let verb = if unused.len() == 1 { "is" } else { "are" };
             let message = format!("of the values of `{identity}`, {} {verb} never used", crate::words::both(&unused));
-            findings.push(Finding::new(RULE.name, variable.place.header, message).about(identity).help("use it, or take it out of `values`"));
+            findings.push(
+                Finding::new(RULE.name, variable.place.header, message)
+                    .about(identity)
+                    .help("use it, or take it out of `values`"),
+            );
         }
     }
     findings
@@ -77,7 +86,9 @@ fn literals<'a>(facts: &'a Facts<'_>) -> FxHashSet<&'a str> {
         ExprKind::Text(parts) => Some(parts),
         _ => None,
     });
-    texts.filter_map(|parts| if let [TextPart::Plain(text)] = &parts[..] { Some(text.as_str()) } else { None }).collect()
+    texts
+        .filter_map(|parts| if let [TextPart::Plain(text)] = &parts[..] { Some(text.as_str()) } else { None })
+        .collect()
 }
 
 fn is_used(facts: &Facts<'_>, id: VarId, value: &str, written: &FxHashSet<&str>) -> bool {

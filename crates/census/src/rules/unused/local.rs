@@ -1,11 +1,11 @@
 //! `unused/local`: a `let` or a private that is never read.
 
 use crate::finding::{Finding, Level, RuleName};
-use crate::rules::{Example, Rule};
-use crate::rules::Facts;
 use crate::flow::access::{exit_reads, parts, walk_expr};
 use crate::flow::graph::Exit;
 use crate::project::{Base, Place, PlaceId, ScriptId, ScriptUnit};
+use crate::rules::Facts;
+use crate::rules::{Example, Rule};
 use crate::script::ast::{ExprId, LocalKind, Name};
 use rustc_hash::FxHashSet;
 
@@ -67,7 +67,8 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
 }
 
 fn word(unit: &ScriptUnit, name: Name, what: &str, text: &str) -> Finding {
-    Finding::new(RULE.name, unit.at(name.span), format!("the {what} `{text}` is never read")).help("use it, or take it out")
+    Finding::new(RULE.name, unit.at(name.span), format!("the {what} `{text}` is never read"))
+        .help("use it, or take it out")
 }
 
 /// The locals whose value is used for something else than their own next value.

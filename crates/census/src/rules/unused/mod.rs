@@ -1,5 +1,6 @@
 //! State that does nothing.
 
+pub mod dead_write;
 pub mod enum_value;
 pub mod local;
 pub mod never_changes;
@@ -13,4 +14,15 @@ pub mod waiver;
 use super::Rule;
 
 /// The rules of this family.
-pub const RULES: &[&Rule] = &[&enum_value::RULE, &local::RULE, &never_changes::RULE, &never_read::RULE, &procedure::RULE, &signal::RULE, &unreachable::RULE, &variable::RULE, &waiver::RULE];
+pub const RULES: &[&Rule] = &[
+    &dead_write::RULE,
+    &enum_value::RULE,
+    &local::RULE,
+    &never_changes::RULE,
+    &never_read::RULE,
+    &procedure::RULE,
+    &signal::RULE,
+    &unreachable::RULE,
+    &variable::RULE,
+    &waiver::RULE,
+];

@@ -1,9 +1,9 @@
 //! `unused/never-changes`: a variable is read and never written, and is not marked as constant.
 
 use crate::finding::{Finding, Level, RuleName};
-use crate::rules::{Example, Rule};
-use crate::rules::Facts;
 use crate::project::CellId;
+use crate::rules::Facts;
+use crate::rules::{Example, Rule};
 
 /// The rule.
 pub const RULE: Rule = Rule {
@@ -54,10 +54,24 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
     still
         .map(|id| {
             let identity = registry.identity(id);
-            let value = registry.var(id).default.as_ref().map_or("what it starts as".to_owned(), |value| registry.value_text(value));
-            Finding::new(RULE.name, registry.var(id).place.header, format!("`{identity}` is read and never written: it is always {value}"))
-                .about(identity)
-                .help("write `constant = true` if it is a tuning value")
+            let value = registry
+                .var(id)
+                .default
+                .as_ref()
+                .map_or("what it starts as".to_owned(), |value| registry.value_text(value));
+            let own = registry.instances.iter().any(|instance| instance.start.iter().any(|start| start.variable == id));
+            let is = if own {
+                "each instance keeps what it starts with".to_owned()
+            } else {
+                format!("it is always {value}")
+            };
+            Finding::new(
+                RULE.name,
+                registry.var(id).place.header,
+                format!("`{identity}` is read and never written: {is}"),
+            )
+            .about(identity)
+            .help("write `constant = true` if it is a tuning value")
         })
         .collect()
 }

@@ -1,9 +1,9 @@
 //! `unused/never-read`: a variable is written and nothing ever reads it, but for working out its own next value.
 
 use crate::finding::{Finding, Level, RuleName};
-use crate::rules::{Example, Rule};
-use crate::rules::Facts;
 use crate::project::CellId;
+use crate::rules::Facts;
+use crate::rules::{Example, Rule};
 
 /// The rule.
 pub const RULE: Rule = Rule {
@@ -53,9 +53,13 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
             let writes = facts.uses(CellId(id.0)).filter(|(_, access)| access.writes()).count();
             let by = if writes == 0 { "the game".to_owned() } else { crate::words::count(writes, "statement") };
             let verb = if writes <= 1 { "sets" } else { "set" };
-            let mut finding = Finding::new(RULE.name, registry.var(id).place.header, format!("{by} {verb} `{identity}`, and nothing ever reads it"))
-                .about(identity.clone())
-                .help("read it somewhere, give it `engine = \"reads\"` if the game shows it, or take it out");
+            let mut finding = Finding::new(
+                RULE.name,
+                registry.var(id).place.header,
+                format!("{by} {verb} `{identity}`, and nothing ever reads it"),
+            )
+            .about(identity.clone())
+            .help("read it somewhere, give it `engine = \"reads\"` if the game shows it, or take it out");
             if let Some((unit, access)) = facts.uses(CellId(id.0)).find(|(_, access)| access.writes()) {
                 finding = finding.with(unit.at(access.at), "set here");
             }

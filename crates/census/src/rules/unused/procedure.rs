@@ -1,9 +1,9 @@
 //! `unused/procedure`: a procedure that nothing calls.
 
 use crate::finding::{Finding, Level, RuleName};
-use crate::rules::{Example, Rule};
-use crate::rules::Facts;
 use crate::project::{Meaning, ProcId};
+use crate::rules::Facts;
+use crate::rules::{Example, Rule};
 
 /// The rule.
 pub const RULE: Rule = Rule {
@@ -57,7 +57,10 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
             let called = unit.meanings.contains(&Meaning::Procedure(ProcId::at(at)));
             if !called && !unit.unread_names.contains(name) {
                 let message = format!("nothing calls the procedure `{name}`");
-                findings.push(Finding::new(RULE.name, unit.at(procedure.name.span), message).help(format!("call it, `{name}(…)`, or take it out")));
+                findings.push(
+                    Finding::new(RULE.name, unit.at(procedure.name.span), message)
+                        .help(format!("call it, `{name}(…)`, or take it out")),
+                );
             }
         }
     }

@@ -1,10 +1,10 @@
 //! `unused/signal`: a signal that nothing sends or nothing answers.
 
 use crate::finding::{Finding, Level, RuleName};
-use crate::rules::{Example, Rule};
-use crate::rules::Facts;
 use crate::flow::graph::StepKind;
 use crate::registry::SignalId;
+use crate::rules::Facts;
+use crate::rules::{Example, Rule};
 use crate::source::Location;
 use rustc_hash::FxHashMap;
 
@@ -84,7 +84,8 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
                     .help(format!("send it somewhere, `send {name}`; or declare it `from = \"engine\"`")),
             ),
             (Some(at), None) => findings.push(
-                Finding::new(RULE.name, *at, format!("this sends `{name}`, and nothing answers it")).help(format!("answer it: `on {name} {{ … }}`")),
+                Finding::new(RULE.name, *at, format!("this sends `{name}`, and nothing answers it"))
+                    .help(format!("answer it: `on {name} {{ … }}`")),
             ),
             _ => {}
         }

@@ -1,8 +1,8 @@
 //! `unused/unreachable`: statements that no way leads to.
 
 use crate::finding::{Finding, Level, RuleName};
-use crate::rules::{Example, Rule};
 use crate::rules::Facts;
+use crate::rules::{Example, Rule};
 
 /// The rule.
 pub const RULE: Rule = Rule {
@@ -46,7 +46,10 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
     let mut findings = Vec::new();
     for (unit, graphs) in facts.project.scripts.iter().zip(&facts.world.graphs) {
         for &span in graphs.handlers.iter().chain(&graphs.procedures).flat_map(|graph| &graph.unreachable) {
-            findings.push(Finding::new(RULE.name, unit.at(span), "no way leads here: this is never done").help("take it out, or move it up"));
+            findings.push(
+                Finding::new(RULE.name, unit.at(span), "no way leads here: this is never done")
+                    .help("take it out, or move it up"),
+            );
         }
     }
     findings

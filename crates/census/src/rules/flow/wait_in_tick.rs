@@ -1,0 +1,73 @@
+//! `flow/wait-in-tick`: a `tick` handler, or an `every` shorter than its waits, waits and is begun again meanwhile.
+
+use crate::finding::{Finding, Level, RuleName};
+use crate::rules::Facts;
+use crate::rules::sharing::guard;
+use crate::rules::{Example, Rule};
+use crate::script::ast::Trigger;
+
+/// The rule.
+pub const RULE: Rule = Rule {
+    name: RuleName("flow/wait-in-tick"),
+    level: Level::Warning,
+    means: "A `tick` handler, or an `every` shorter than its waits, waits and is begun again meanwhile.",
+    hurts: "Activations pile up, sixty a second, and each does its work later.",
+    bad: Example {
+        registry: r#"[variables.tide.height]
+type = "int"
+scope = "global"
+default = 0
+"#,
+        script: r#"script tides for tide
+
+on tick {
+    wait 1s
+    note "{height}"
+    height = 1
+}
+"#,
+    },
+    good: Example {
+        registry: r#"[variables.tide.height]
+type = "int"
+scope = "global"
+default = 0
+"#,
+        script: r#"script tides for tide
+
+on every 2s {
+    wait 1s
+    note "{height}"
+    height = 1
+}
+"#,
+    },
+    check: Some(check),
+};
+
+fn check(facts: &Facts<'_>) -> Vec<Finding> {
+    let mut findings = Vec::new();
+    for handler in facts.handlers() {
+        let piles = match &handler.tree.trigger {
+            Trigger::Tick => true,
+            Trigger::Every(period) => guard::can_outlast(facts, &handler, period),
+            _ => false,
+        };
+        if !piles {
+            continue;
+        }
+        let waits = guard::wait_steps(handler.unit, handler.graph);
+        let unguarded = guard::waits(&handler).any(|pause| {
+            let again = facts.world.again(handler.id, &pause.state);
+            waits.iter().any(|at| again.contains_key(at))
+        });
+        if let Some(&first) = waits.first().filter(|_| unguarded) {
+            let message = "this waits, and the handler is begun again before it is through: activations pile up";
+            findings.push(
+                Finding::new(RULE.name, handler.unit.at(first), message)
+                    .help("count ticks in a private instead, or keep it out while it waits with a guard"),
+            );
+        }
+    }
+    findings
+}

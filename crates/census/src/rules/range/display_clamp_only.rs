@@ -1,0 +1,119 @@
+//! `range/display-clamp-only`: a text clamps a variable that itself can go beyond.
+
+use crate::finding::{Finding, Level, RuleName};
+use crate::flow::access::walk_expr;
+use crate::flow::value::Value;
+use crate::project::builtin::Builtin;
+use crate::project::{CellId, Meaning, ScriptUnit};
+use crate::rules::Facts;
+use crate::rules::{Example, Rule};
+use crate::script::ast::{ExprId, ExprKind, TextPart, UnaryOp};
+
+/// The rule.
+pub const RULE: Rule = Rule {
+    name: RuleName("range/display-clamp-only"),
+    level: Level::Warning,
+    means: "A text clamps a variable that itself can go beyond.",
+    hurts: "The screen says 100 and the game reckons with 140.",
+    bad: Example {
+        registry: r#"[variables.tide.height]
+type = "int"
+scope = "global"
+default = 0
+"#,
+        script: r#"script tides for tide
+
+on bell {
+    height += 1
+    show "{min(height, 5)}"
+}
+"#,
+    },
+    good: Example {
+        registry: r#"[variables.tide.height]
+type = "int"
+scope = "global"
+default = 0
+max = 5
+overflow = "clamp"
+"#,
+        script: r#"script tides for tide
+
+on bell {
+    height += 1
+    show "{min(height, 5)}"
+}
+"#,
+    },
+    check: Some(check),
+};
+
+fn check(facts: &Facts<'_>) -> Vec<Finding> {
+    let mut findings = Vec::new();
+    for unit in &facts.project.scripts {
+        let texts = unit
+            .tree
+            .exprs
+            .iter()
+            .filter_map(|expr| if let ExprKind::Text(parts) = &expr.kind { Some(parts) } else { None });
+        for part in texts.flatten() {
+            let TextPart::Token { value, span, .. } = part else { continue };
+            let mut clamped = Vec::new();
+            walk_expr(unit, *value, &mut |inner| clamped.extend(clamp(facts, unit, inner)));
+            if let Some(cell) = clamped.first() {
+                let name = facts.cell_name(*cell);
+                let mut finding = Finding::new(
+                    RULE.name,
+                    unit.at(*span),
+                    format!(
+                        "the text shows `{name}` cut to a range that `{name}` itself can leave: the game goes on with the other number"
+                    ),
+                );
+                finding.variable = facts.project.variable_of(*cell).map(|_| name.clone());
+                findings.push(finding.help("cut the variable itself where it is changed, and show it as it is"));
+            }
+        }
+    }
+    findings
+}
+
+/// The variable that a call clamps, if it can lie beyond.
+fn clamp(facts: &Facts<'_>, unit: &ScriptUnit, expr: ExprId) -> Option<CellId> {
+    let ExprKind::Call(_, arguments) = &unit.tree.expr(expr).kind else { return None };
+    let Meaning::Builtin(builtin) = unit.meaning(expr) else { return None };
+    let (low, high) = match (builtin, arguments.len()) {
+        (Builtin::Clamp, 3) => (range(facts, unit, arguments[1]), range(facts, unit, arguments[2])),
+        (Builtin::Min, 2) => (None, range(facts, unit, arguments[1]).or(range(facts, unit, arguments[0]))),
+        (Builtin::Max, 2) => (range(facts, unit, arguments[1]).or(range(facts, unit, arguments[0])), None),
+        _ => return None,
+    };
+    let cells = arguments.iter().filter_map(|&argument| match unit.meaning(argument) {
+        Meaning::Value(place) => facts.project.cell_of(unit, place).filter(|&cell| facts.is_written(cell)),
+        _ => None,
+    });
+    cells.into_iter().find(|cell| match &facts.world.reach[cell.index()] {
+        Value::Num(reach) if !reach.is_empty() => {
+            high.is_some_and(|high| reach.hi > high.1) || low.is_some_and(|low| reach.lo < low.0)
+        }
+        _ => false,
+    })
+}
+
+/// The range of a limit: a number, a bound, or what is never written.
+fn range(facts: &Facts<'_>, unit: &ScriptUnit, expr: ExprId) -> Option<(f64, f64)> {
+    #[allow(clippy::cast_precision_loss, reason = "a limit of a display")]
+    match &unit.tree.expr(expr).kind {
+        ExprKind::Int(value) => return Some((*value as f64, *value as f64)),
+        ExprKind::Float(value) => return Some((*value, *value)),
+        ExprKind::Unary(UnaryOp::Minus, inner) => return range(facts, unit, *inner).map(|(lo, hi)| (-hi, -lo)),
+        _ => {}
+    }
+    let cell = match unit.meaning(expr) {
+        Meaning::Value(place) => facts.project.cell_of(unit, place).filter(|&cell| !facts.is_written(cell))?,
+        _ => return None,
+    };
+    match &facts.world.reach[cell.index()] {
+        Value::Num(reach) if !reach.is_empty() => Some((reach.lo, reach.hi)),
+        _ => None,
+    }
+}

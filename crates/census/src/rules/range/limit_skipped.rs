@@ -1,0 +1,179 @@
+//! `range/limit-skipped`: a test for one value of a variable, where a step of it goes past that value without landing on it.
+
+use crate::finding::{Finding, Level, RuleName};
+use crate::flow::engine::{Event, Move};
+use crate::flow::value::{Num, Value};
+use crate::project::{CellId, Meaning, Place, ScriptUnit};
+use crate::registry::Bound;
+use crate::rules::Facts;
+use crate::rules::{Example, Rule};
+use crate::script::ast::*;
+use crate::source::Span;
+use rustc_hash::FxHashMap;
+
+/// The rule.
+pub const RULE: Rule = Rule {
+    name: RuleName("range/limit-skipped"),
+    level: Level::Warning,
+    means: "A test for one value of a variable, where a step of it goes past that value without landing on it.",
+    hurts: "5, 3, 1, -1: the test for 0 is jumped over, and the count goes on for ever.",
+    bad: Example {
+        registry: r#"[variables.tide.left]
+type = "int"
+scope = "global"
+default = 5
+"#,
+        script: r#"script tides for tide
+
+on bell {
+    left -= 2
+    if left == 0 {
+        show "Low water"
+    }
+}
+"#,
+    },
+    good: Example {
+        registry: r#"[variables.tide.left]
+type = "int"
+scope = "global"
+default = 5
+"#,
+        script: r#"script tides for tide
+
+on bell {
+    left -= 2
+    if left <= 0 {
+        show "Low water"
+    }
+}
+"#,
+    },
+    check: Some(check),
+};
+
+fn check(facts: &Facts<'_>) -> Vec<Finding> {
+    let mut moves: FxHashMap<CellId, Vec<(&ScriptUnit, &Move)>> = FxHashMap::default();
+    for handler in facts.handlers() {
+        let outside: Vec<Span> = handler
+            .found
+            .events
+            .iter()
+            .filter_map(|event| if let Event::Outside { at, .. } = event { Some(*at) } else { None })
+            .collect();
+        // A step that is reported as leaving the range is the mistake; what it jumps over follows from it.
+        for step in handler.found.moves.iter().filter(|step| !outside.contains(&step.at)) {
+            moves.entry(step.cell).or_default().push((handler.unit, step));
+        }
+    }
+    let mut findings = Vec::new();
+    for unit in &facts.project.scripts {
+        for (test, cell, value) in tests(facts, unit) {
+            let steps = moves.get(&cell).map_or(&[][..], Vec::as_slice);
+            if let Some(&(at, step)) = steps.iter().find(|(_, step)| crosses(step, value)) {
+                findings.push(word(facts, unit, test, cell, value, at, step));
+            }
+        }
+    }
+    findings
+}
+
+/// Whether a step goes from one side of a value to the other, as others see it.
+fn crosses(step: &Move, value: f64) -> bool {
+    let (low, high) = (step.by.lo, step.by.hi);
+    let between = |lo: f64, hi: f64| step.before.meet(&Num::range(lo.next_up(), hi.next_down(), false)).is_some();
+    let up = high > 0.0 && step.settled.hi > value && between(value - high, value);
+    let down = low < 0.0 && step.settled.lo < value && between(value, value - low);
+    up || down
+}
+
+/// Tests of a variable for one value.
+fn tests(facts: &Facts<'_>, unit: &ScriptUnit) -> Vec<(ExprId, CellId, f64)> {
+    let mut found = Vec::new();
+    for (at, expr) in (0u32..).zip(&unit.tree.exprs) {
+        let ExprKind::Binary(BinaryOp::Equal | BinaryOp::NotEqual, left, right) = &expr.kind else { continue };
+        for (variable, other) in [(*left, *right), (*right, *left)] {
+            if let (Some(cell), Some(value)) = (tested(facts, unit, variable), constant(facts, unit, other)) {
+                found.push((ExprId(at), cell, value));
+                break;
+            }
+        }
+    }
+    let bodies = unit.tree.handlers.iter().map(|handler| &handler.body);
+    for body in bodies.chain(unit.tree.procedures.iter().map(|procedure| &procedure.body)) {
+        walk(body, &mut |statement| {
+            if let StatementKind::Match { subject, arms, otherwise: None } = &statement.kind
+                && let Some(cell) = tested(facts, unit, *subject)
+            {
+                found.extend(
+                    arms_without_neighbours(facts, unit, arms).into_iter().map(|(test, value)| (test, cell, value)),
+                );
+            }
+        });
+    }
+    found
+}
+
+/// The arms whose neighbouring values no other arm deals with.
+fn arms_without_neighbours(facts: &Facts<'_>, unit: &ScriptUnit, arms: &[Arm]) -> Vec<(ExprId, f64)> {
+    let tests = arms.iter().flat_map(|arm| &arm.tests);
+    let values: Vec<(ExprId, f64)> =
+        tests.filter_map(|&test| constant(facts, unit, test).map(|value| (test, value))).collect();
+    let has = |wanted: f64| values.iter().any(|&(_, value)| value == wanted);
+    values.iter().copied().filter(|&(_, value)| !has(value - 1.0) && !has(value + 1.0)).collect()
+}
+
+fn tested(facts: &Facts<'_>, unit: &ScriptUnit, expr: ExprId) -> Option<CellId> {
+    match unit.meaning(expr) {
+        Meaning::Value(place) if unit.ty(expr).is_numeric() => facts.project.cell_of(unit, place),
+        _ => None,
+    }
+}
+
+fn constant(facts: &Facts<'_>, unit: &ScriptUnit, expr: ExprId) -> Option<f64> {
+    #[allow(clippy::cast_precision_loss, reason = "a value compared with")]
+    match &unit.tree.expr(expr).kind {
+        ExprKind::Int(value) => return Some(*value as f64),
+        ExprKind::Float(value) => return Some(*value),
+        ExprKind::Unary(UnaryOp::Minus, inner) => return constant(facts, unit, *inner).map(|value| -value),
+        _ => {}
+    }
+    let cell = match unit.meaning(expr) {
+        Meaning::Value(place) => facts.project.cell_of(unit, place)?,
+        Meaning::Bound(place, end) => match unit.place(place) {
+            Place::Variable(variable, _) => match facts.registry().var(variable).bound(end)? {
+                Bound::Number(value) => return Some(*value),
+                Bound::Variable(bound) => CellId(bound.0),
+            },
+            _ => return None,
+        },
+        _ => return None,
+    };
+    match &facts.world.reach[cell.index()] {
+        Value::Num(num) if !facts.is_written(cell) => num.single(),
+        _ => None,
+    }
+}
+
+fn word(
+    facts: &Facts<'_>,
+    unit: &ScriptUnit,
+    test: ExprId,
+    cell: CellId,
+    value: f64,
+    at: &ScriptUnit,
+    step: &Move,
+) -> Finding {
+    let name = facts.cell_name(cell);
+    let short = name.rsplit('.').next().unwrap_or(&name).to_owned();
+    let statement = facts.project.text(at, step.at).lines().next().unwrap_or("").trim().to_owned();
+    let down = step.by.lo < 0.0;
+    let text = facts.project.text(unit, unit.tree.expr(test).span);
+    let value = crate::words::number(value);
+    let message =
+        format!("`{statement}` can take `{short}` past {value} without landing on it, and `{text}` then misses it");
+    let (below, above) = (format!("{short} <= {value}"), format!("{short} >= {value}"));
+    let mut finding = Finding::new(RULE.name, unit.at(unit.tree.expr(test).span), message);
+    finding.variable = facts.project.variable_of(cell).map(|id| facts.registry().identity(id));
+    finding.help(format!("write `{}`", if down { below } else { above })).with(at.at(step.at), "stepped here")
+}

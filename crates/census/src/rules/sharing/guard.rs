@@ -1,0 +1,184 @@
+//! What the rules about guards share: what a handler steps, where it pauses, and the flags that it tests and sets.
+
+use crate::flow::access::is_step;
+use crate::flow::certain;
+use crate::flow::engine::{Key, OWN_INSTANCE, Pause};
+use crate::flow::graph::{Exit, Graph, StepKind, Waiting};
+use crate::flow::linear::Slot;
+use crate::flow::state::State;
+use crate::flow::world::entry_tests;
+use crate::project::{Base, CellId, Place, PlaceId, ScriptUnit};
+use crate::registry::{Lifetime, Scope, Type};
+use crate::rules::Facts;
+use crate::rules::facts::HandlerView;
+use crate::script::ast::{AssignOp, Duration, ExprKind};
+use crate::source::Span;
+
+/// The steps that a handler reaches, its procedures' too, in order.
+#[must_use]
+pub fn steps(facts: &Facts<'_>, handler: &HandlerView<'_, '_>) -> Vec<Span> {
+    let procedures = &facts.world.graphs[handler.script.index()].procedures;
+    let all =
+        std::iter::once(handler.graph).chain(procedures).flat_map(|graph| &graph.blocks).flat_map(|block| &block.steps);
+    let mut steps: Vec<Span> = all
+        .filter(|step| is_step(handler.unit, step) && handler.found.reached.contains_key(&step.span))
+        .map(|step| step.span)
+        .collect();
+    steps.sort_unstable();
+    steps
+}
+
+/// The places where an activation is suspended: its waits, and its end where an `after` is still to come.
+pub fn waits<'f>(handler: &HandlerView<'_, 'f>) -> impl Iterator<Item = &'f Pause> + use<'f> {
+    handler.found.pauses.iter().filter(|pause| pause.wait.is_some() || (pause.state.forked && !pause.state.later))
+}
+
+/// Whether on the way to a state the script's own instance, or one that the signal brought, was removed.
+#[must_use]
+pub fn removes_what_came(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, state: &State) -> bool {
+    let table = facts.world.table(handler.id);
+    let brought = handler.unit.handlers[handler.index]
+        .parameters
+        .iter()
+        .filter_map(|(local, _)| table.slot(Key::Place(handler.unit.local_places[local.0 as usize])));
+    state.removed.contains(&OWN_INSTANCE) || brought.into_iter().any(|slot| state.removed.contains(&slot))
+}
+
+/// The waits of a body, and its calls of procedures that wait, in order.
+#[must_use]
+pub fn wait_steps(unit: &ScriptUnit, graph: &Graph) -> Vec<Span> {
+    let steps = graph.blocks.iter().flat_map(|block| &block.steps);
+    let mut waits: Vec<Span> = steps.filter(|step| certain::waits(unit, &step.kind)).map(|step| step.span).collect();
+    waits.sort_unstable();
+    waits
+}
+
+/// Whether a handler's waits together can last as long as a period.
+#[must_use]
+pub fn can_outlast(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, period: &Duration) -> bool {
+    let rate = facts.project.config.tick_rate;
+    let Some(period) = period.ticks(rate) else { return true };
+    let procedures = &facts.world.graphs[handler.script.index()].procedures;
+    let mut total = 0.0;
+    for graph in std::iter::once(handler.graph).chain(procedures) {
+        for block in &graph.blocks {
+            let later = matches!(block.exit, Exit::Fork { .. });
+            for step in &block.steps {
+                let reached = handler.found.reached.contains_key(&step.span);
+                if let (StepKind::Wait(waiting), true) = (&step.kind, reached) {
+                    match waiting {
+                        Waiting::Time(duration) => match duration.ticks(rate) {
+                            Some(ticks) if !block.loop_head => total += ticks,
+                            _ => return true,
+                        },
+                        _ => return true,
+                    }
+                }
+            }
+            if later && handler.found.reached.contains_key(&block.exit_span) {
+                return true;
+            }
+        }
+    }
+    total > period
+}
+
+/// A `bool` that a handler tests as it begins, and sets so that the test fails.
+pub struct Flag {
+    /// Its cell.
+    pub cell: CellId,
+    /// Its place.
+    pub place: PlaceId,
+    /// Its slot.
+    pub slot: Slot,
+    /// The value that keeps the handler out.
+    pub up: bool,
+    /// Whether it goes when the script's own instance goes.
+    pub dies_with_instance: bool,
+}
+
+impl Flag {
+    /// Whether a waiting activation of the handler can be dropped while the flag lives on.
+    #[must_use]
+    pub fn outlives_a_drop(&self, facts: &Facts<'_>, handler: &HandlerView<'_, '_>) -> bool {
+        let Some(id) = facts.project.variable_of(self.cell) else { return false };
+        let variable = facts.registry().var(id);
+        let kept = variable.lifetime > Lifetime::Run;
+        let wide = matches!(variable.scope, Scope::Global | Scope::Type) || (kept && variable.scope == Scope::Instance);
+        let actor = handler.unit.owner.filter(|&owner| facts.registry().is_actor(owner));
+        let removed = actor.is_some_and(|actor| facts.world.removable(actor)) && variable.scope != Scope::Instance;
+        let left = facts.world.changes_scene() && (handler.unit.scene.is_some() || actor.is_some());
+        (wide && (removed || left)) || (kept && restarts(facts))
+    }
+}
+
+fn restarts(facts: &Facts<'_>) -> bool {
+    let graphs = facts.world.graphs.iter().flat_map(|graphs| graphs.handlers.iter().chain(&graphs.procedures));
+    graphs.flat_map(|graph| &graph.blocks).any(|block| matches!(block.exit, Exit::Restart))
+}
+
+/// The flags that a handler's entry tests.
+#[must_use]
+pub fn flags(facts: &Facts<'_>, handler: &HandlerView<'_, '_>) -> Vec<Flag> {
+    let unit = handler.unit;
+    let Some(tests) = entry_tests(unit, handler.tree) else { return Vec::new() };
+    let table = facts.world.table(handler.id);
+    let mut flags: Vec<Flag> = Vec::new();
+    for (test, wanted) in tests {
+        for (place, outcome) in plain_flags(unit, test, wanted) {
+            let (Some(cell), Some(slot)) = (facts.project.cell_of(unit, place), table.slot(Key::Place(place))) else {
+                continue;
+            };
+            let own = matches!(unit.place(place), Place::Private(_) | Place::Variable(_, Base::Own | Base::Listed(_)));
+            let dies_with_instance = own && unit.owner.is_some_and(|owner| facts.registry().is_actor(owner));
+            flags.push(Flag { cell, place, slot, up: !outcome, dies_with_instance });
+        }
+    }
+    flags
+}
+
+/// The flags that a test asks for, with what each must be.
+fn plain_flags(unit: &ScriptUnit, test: crate::script::ast::ExprId, wanted: bool) -> Vec<(PlaceId, bool)> {
+    use crate::script::ast::{BinaryOp, UnaryOp};
+    match &unit.tree.expr(test).kind {
+        ExprKind::Path(_) if unit.ty(test) == Type::Bool => {
+            unit.place_of(test).map(|place| (place, wanted)).into_iter().collect()
+        }
+        ExprKind::Unary(UnaryOp::Not, inner) => plain_flags(unit, *inner, !wanted),
+        ExprKind::Binary(BinaryOp::And, left, right) if wanted => {
+            [plain_flags(unit, *left, true), plain_flags(unit, *right, true)].concat()
+        }
+        ExprKind::Binary(BinaryOp::Or, left, right) if !wanted => {
+            [plain_flags(unit, *left, false), plain_flags(unit, *right, false)].concat()
+        }
+        ExprKind::Binary(op @ (BinaryOp::Equal | BinaryOp::NotEqual), left, right) => {
+            let (ExprKind::Bool(value), Some(place)) = (&unit.tree.expr(*right).kind, unit.place_of(*left)) else {
+                return Vec::new();
+            };
+            vec![(place, (*op == BinaryOp::Equal) == (*value == wanted))]
+        }
+        _ => Vec::new(),
+    }
+}
+
+/// The first statement, in a handler or the procedures that it reaches, that gives a flag this value.
+#[must_use]
+pub fn assigns(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, cell: CellId, value: bool) -> Option<Span> {
+    let procedures = &facts.world.graphs[handler.script.index()].procedures;
+    let all =
+        std::iter::once(handler.graph).chain(procedures).flat_map(|graph| &graph.blocks).flat_map(|block| &block.steps);
+    let mut found: Vec<Span> = all
+        .filter(|step| handler.found.reached.contains_key(&step.span))
+        .filter_map(|step| match &step.kind {
+            StepKind::Assign { place, op: AssignOp::Set, value: given, .. }
+                if facts.project.cell_of(handler.unit, *place) == Some(cell)
+                    && matches!(handler.unit.tree.expr(*given).kind, ExprKind::Bool(constant) if constant == value) =>
+            {
+                Some(step.span)
+            }
+            _ => None,
+        })
+        .collect();
+    found.sort_unstable();
+    found.first().copied()
+}

@@ -1,0 +1,194 @@
+//! `sharing/last-writer-wins`: every instance of an actor sets one shared variable in answer to one trigger, each to a value of its own.
+
+use crate::finding::{Finding, Level, RuleName};
+use crate::flow::access::walk_expr;
+use crate::flow::graph::StepKind;
+use crate::project::builtin::Builtin;
+use crate::project::{Base, Meaning, Place, PlaceId, ScriptUnit};
+use crate::rules::Facts;
+use crate::rules::facts::HandlerView;
+use crate::rules::{Example, Rule};
+use crate::script::ast::*;
+use crate::source::Span;
+
+/// The rule.
+pub const RULE: Rule = Rule {
+    name: RuleName("sharing/last-writer-wins"),
+    level: Level::Warning,
+    means: "Every instance of an actor sets one shared variable in answer to one trigger, each to a value of its own.",
+    hurts: "Whoever is asked last decides, and that is whoever was made last.",
+    bad: Example {
+        registry: r#"[variables.mailboat.parcels]
+type = "int"
+scope = "instance"
+default = 0
+min = 0
+max = 20
+engine = "reads"
+
+[variables.tide.heaviest]
+type = "int"
+scope = "global"
+default = 0
+writers = ["mailboat"]
+engine = "reads"
+"#,
+        script: "script loading for mailboat in harbor
+
+on bell {
+    tide.heaviest = parcels
+}
+",
+    },
+    good: Example {
+        registry: r#"[variables.mailboat.parcels]
+type = "int"
+scope = "instance"
+default = 0
+min = 0
+max = 20
+engine = "reads"
+
+[variables.tide.heaviest]
+type = "int"
+scope = "global"
+default = 0
+writers = ["mailboat"]
+engine = "reads"
+"#,
+        script: "script loading for mailboat in harbor
+
+on bell {
+    tide.heaviest = max(tide.heaviest, parcels)
+}
+",
+    },
+    check: Some(check),
+};
+
+fn check(facts: &Facts<'_>) -> Vec<Finding> {
+    let registry = facts.registry();
+    let mut findings = Vec::new();
+    for handler in facts.handlers() {
+        if !handler.unit.owner.is_some_and(|owner| registry.is_many(owner)) || !reaches_all(facts, &handler) {
+            continue;
+        }
+        for step in handler.graph.blocks.iter().flat_map(|block| &block.steps) {
+            let StepKind::Assign { place, op: AssignOp::Set, value, .. } = &step.kind else { continue };
+            let Place::Variable(id, Base::One) = handler.unit.place(*place) else { continue };
+            if accumulates(handler.unit, *place, *value) {
+                continue;
+            }
+            let differs = differs(facts, &handler, *value) || constants_differ(facts, &handler, *place, step.span);
+            if differs {
+                let (name, actor) =
+                    (registry.identity(id), handler.unit.owner.map_or("", |owner| &*registry.owner(owner).name));
+                let message = format!(
+                    "every `{actor}` sets `{name}` here, each to a value of its own: the last one asked decides"
+                );
+                findings.push(
+                    Finding::new(RULE.name, handler.unit.at(step.span), message)
+                        .about(name.clone())
+                        .help(format!("gather them, `{name} = max({name}, …)` or `+=`, or let one script decide")),
+                );
+            }
+        }
+    }
+    findings
+}
+
+/// Whether one trigger begins the handler for every instance.
+fn reaches_all(facts: &Facts<'_>, handler: &HandlerView<'_, '_>) -> bool {
+    let resolved = &handler.unit.handlers[handler.index];
+    match &handler.tree.trigger {
+        Trigger::Start | Trigger::Enter | Trigger::Leave | Trigger::Tick | Trigger::Every(_) => true,
+        Trigger::Changed(_) => {
+            resolved.changed.is_some_and(|place| matches!(handler.unit.place(place), Place::Variable(_, Base::One)))
+        }
+        Trigger::Signal { .. } => resolved.signal.is_some_and(|id| {
+            let signal = facts.registry().signal(id);
+            if signal.from_engine { signal.to_all } else { true }
+        }),
+        _ => false,
+    }
+}
+
+/// `max(V, …)`, `min(V, …)`, `V or …`, `V and …`, or a step of V.
+fn accumulates(unit: &ScriptUnit, place: PlaceId, value: ExprId) -> bool {
+    let is_own = |expr: ExprId| unit.place_of(expr) == Some(place);
+    match &unit.tree.expr(value).kind {
+        ExprKind::Call(_, arguments) => {
+            matches!(unit.meaning(value), Meaning::Builtin(Builtin::Max | Builtin::Min))
+                && arguments.iter().any(|&argument| is_own(argument))
+        }
+        ExprKind::Binary(BinaryOp::Or | BinaryOp::And | BinaryOp::Add | BinaryOp::Subtract, left, right) => {
+            is_own(*left) || is_own(*right)
+        }
+        _ => false,
+    }
+}
+
+/// Whether a value can differ between instances: it reads what is theirs, or draws.
+fn differs(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, value: ExprId) -> bool {
+    let unit = handler.unit;
+    let mut found = false;
+    walk_expr(unit, value, &mut |expr| {
+        found |= match unit.meaning(expr) {
+            Meaning::Own => true,
+            Meaning::Builtin(Builtin::Random | Builtin::Chance) | Meaning::Procedure(_) => true,
+            Meaning::Value(place) | Meaning::Axis(place, _) | Meaning::Bound(place, _) => match unit.place(place) {
+                Place::Private(_) | Place::Variable(_, Base::Own | Base::Held(_)) => true,
+                Place::Local(local) => local_differs(facts, handler, local),
+                _ => false,
+            },
+            _ => false,
+        };
+    });
+    found
+}
+
+fn local_differs(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, local: LocalId) -> bool {
+    let place = handler.unit.local_places[local.0 as usize];
+    let steps = handler.graph.blocks.iter().flat_map(|block| &block.steps);
+    steps.into_iter().any(|step| match &step.kind {
+        StepKind::Let { place: other, value } | StepKind::Assign { place: other, value, .. } => {
+            let itself = handler.unit.place_of(*value) == Some(place);
+            *other == place && !itself && differs_shallow(facts, handler, *value, place)
+        }
+        StepKind::Bind { place: other } => *other == place,
+        _ => false,
+    })
+}
+
+fn differs_shallow(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, value: ExprId, own: PlaceId) -> bool {
+    let mut recursive = false;
+    walk_expr(handler.unit, value, &mut |expr| recursive |= handler.unit.place_of(expr) == Some(own));
+    !recursive && differs(facts, handler, value)
+}
+
+/// Whether the handler gives the variable different constants, chosen by a test that can differ.
+fn constants_differ(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, place: PlaceId, at: Span) -> bool {
+    let unit = handler.unit;
+    let given = handler.graph.blocks.iter().flat_map(|block| &block.steps).filter_map(|step| match &step.kind {
+        StepKind::Assign { place: other, op: AssignOp::Set, value, .. } if *other == place => {
+            Some(facts.project.text(unit, unit.tree.expr(*value).span))
+        }
+        _ => None,
+    });
+    let mut texts: Vec<&str> = given.collect();
+    texts.sort_unstable();
+    texts.dedup();
+    if texts.len() < 2 {
+        return false;
+    }
+    let mut chosen = false;
+    walk(&handler.tree.body, &mut |statement| {
+        let tests: Vec<ExprId> = match &statement.kind {
+            StatementKind::If { arms, .. } => arms.iter().map(|arm| arm.tests[0]).collect(),
+            StatementKind::Match { subject, .. } => vec![*subject],
+            _ => Vec::new(),
+        };
+        chosen |= statement.span.contains(at) && tests.into_iter().any(|test| differs(facts, handler, test));
+    });
+    chosen
+}

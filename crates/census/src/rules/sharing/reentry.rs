@@ -1,0 +1,98 @@
+//! `sharing/reentry`: a handler changes something after a wait, and can be triggered again for the same instance while it waits.
+
+use super::guard;
+use crate::finding::{Finding, Level, RuleName};
+use crate::rules::Facts;
+use crate::rules::facts::HandlerView;
+use crate::rules::{Example, Rule};
+use crate::script::ast::Trigger;
+use crate::source::Span;
+
+/// The rule.
+pub const RULE: Rule = Rule {
+    name: RuleName("sharing/reentry"),
+    level: Level::Warning,
+    means: "A handler changes something after a wait, and can be triggered again for the same instance while it waits.",
+    hurts: "The event fires ten times, and the change is made ten times.",
+    bad: Example {
+        registry: r#"[variables.mailboat.parcels]
+type = "int"
+scope = "instance"
+default = 0
+min = 0
+max = 20
+overflow = "clamp"
+engine = "reads"
+"#,
+        script: "script loading for mailboat in harbor
+
+on touched(other: parcel) {
+    wait 1s
+    parcels += 1
+}
+",
+    },
+    good: Example {
+        registry: r#"[variables.mailboat.parcels]
+type = "int"
+scope = "instance"
+default = 0
+min = 0
+max = 20
+overflow = "clamp"
+engine = "reads"
+"#,
+        script: "script loading for mailboat in harbor
+
+private busy: bool = false
+
+on touched(other: parcel) when not busy {
+    busy = true
+    wait 1s
+    parcels += 1
+    busy = false
+}
+",
+    },
+    check: Some(check),
+};
+
+fn check(facts: &Facts<'_>) -> Vec<Finding> {
+    let mut findings = Vec::new();
+    for handler in facts.handlers().filter(|handler| can_come_again(facts, handler)) {
+        let after: Vec<Span> = guard::steps(facts, &handler)
+            .into_iter()
+            .filter(|at| handler.found.reached.get(at).is_some_and(|reached| reached.after_wait))
+            .collect();
+        let Some(&first) = after.first() else { continue };
+        let unguarded = guard::waits(&handler).any(|pause| {
+            let again = facts.world.again(handler.id, &pause.state);
+            !guard::removes_what_came(facts, &handler, &pause.state) && after.iter().any(|at| again.contains_key(at))
+        });
+        if unguarded {
+            findings.push(word(facts, handler, first));
+        }
+    }
+    findings
+}
+
+/// Whether the same trigger can come for the same instance while an activation waits.
+fn can_come_again(facts: &Facts<'_>, handler: &HandlerView<'_, '_>) -> bool {
+    match &handler.tree.trigger {
+        Trigger::Start | Trigger::Spawn | Trigger::Removed | Trigger::Unreadable => false,
+        Trigger::Enter | Trigger::Leave => handler.unit.scene.is_none(),
+        Trigger::Every(period) => guard::can_outlast(facts, handler, period),
+        _ => true,
+    }
+}
+
+fn word(facts: &Facts<'_>, handler: HandlerView<'_, '_>, first: Span) -> Finding {
+    let statement = facts.project.text(handler.unit, first).lines().next().unwrap_or("").trim().to_owned();
+    let line = facts.project.sources.file(handler.unit.file).position(first.start).line;
+    let message = format!(
+        "this can be triggered again while it waits, and then `{statement}` (line {line}) is done once for each time"
+    );
+    Finding::new(RULE.name, handler.unit.at(handler.tree.head), message)
+        .help("keep it out while it waits: `private busy: bool = false`, then `when not busy`, `busy = true` before the wait and `busy = false` behind it")
+        .with(handler.unit.at(first), "done again here")
+}

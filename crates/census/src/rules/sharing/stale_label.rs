@@ -1,0 +1,289 @@
+//! `sharing/stale-label`: a label on the screen prints a variable, a handler changes the variable, and on some way nothing prints the label again.
+
+use crate::finding::{Finding, Level, RuleName};
+use crate::flow::access::walk_expr;
+use crate::flow::graph::{Block, Exit, Graph, Step, StepKind};
+use crate::project::{CellId, Meaning, PlaceId, ProcId, ScriptId, ScriptUnit};
+use crate::rules::Facts;
+use crate::rules::facts::HandlerView;
+use crate::rules::{Example, Rule};
+use crate::script::ast::Trigger;
+use crate::source::Span;
+use rustc_hash::FxHashSet;
+use std::collections::BTreeMap;
+
+/// The rule.
+pub const RULE: Rule = Rule {
+    name: RuleName("sharing/stale-label"),
+    level: Level::Warning,
+    means: "A label on the screen prints a variable, a handler changes the variable, and on some way nothing prints the label again.",
+    hurts: "The screen shows the value from before the change.",
+    bad: Example {
+        registry: r#"[variables.tide.height]
+type = "int"
+scope = "global"
+default = 0
+"#,
+        script: r#"script tides for tide
+
+on touched(other) {
+    show gauge "{height} marks"
+}
+
+on bell {
+    height += 1
+}
+"#,
+    },
+    good: Example {
+        registry: r#"[variables.tide.height]
+type = "int"
+scope = "global"
+default = 0
+"#,
+        script: r#"script tides for tide
+
+on touched(other) {
+    show gauge "{height} marks"
+}
+
+on bell {
+    height += 1
+    show gauge "{height} marks"
+}
+"#,
+    },
+    check: Some(check),
+};
+
+fn check(facts: &Facts<'_>) -> Vec<Finding> {
+    let mut findings = Vec::new();
+    let labels = labels(facts);
+    for (label, printed) in &labels {
+        if always_printed(facts, label, printed) {
+            continue;
+        }
+        for handler in facts.handlers().filter(|handler| !matches!(handler.tree.trigger, Trigger::Start)) {
+            if printed_later_in_dispatch(facts, &handler, label) {
+                continue;
+            }
+            let judge = Judge { facts, handler, label, printed };
+            if let Some((at, cell)) = judge.last_unprinted() {
+                findings.push(word(facts, handler.unit, label, at, cell));
+            }
+        }
+    }
+    findings
+}
+
+/// Each label with the cells that it prints.
+fn labels(facts: &Facts<'_>) -> BTreeMap<String, FxHashSet<CellId>> {
+    let mut labels: BTreeMap<String, FxHashSet<CellId>> = BTreeMap::new();
+    for (script, unit) in facts.project.script_ids() {
+        let graphs = &facts.world.graphs[script.index()];
+        for step in graphs.handlers.iter().chain(&graphs.procedures).flat_map(|g| &g.blocks).flat_map(|b| &b.steps) {
+            let StepKind::Show { label: Some(label), text } = &step.kind else { continue };
+            let cells = labels.entry(facts.project.text(unit, label.span).to_owned()).or_default();
+            walk_expr(unit, *text, &mut |expr| {
+                cells.extend(unit.place_of(expr).and_then(|place| facts.project.cell_of(unit, place)));
+            });
+        }
+    }
+    labels
+}
+
+/// Whether a handler `on changed` of each cell, or a `tick` or an `every`, prints the label whatever happens.
+fn always_printed(facts: &Facts<'_>, label: &str, printed: &FxHashSet<CellId>) -> bool {
+    let mut open: FxHashSet<CellId> = printed.clone();
+    for handler in facts.handlers().filter(|handler| prints(facts, handler.script, handler.graph, label)) {
+        match handler.tree.trigger {
+            Trigger::Tick | Trigger::Every(_) => return true,
+            Trigger::Changed(_) => {
+                let changed = handler.unit.handlers[handler.index]
+                    .changed
+                    .and_then(|place| facts.project.cell_of(handler.unit, place));
+                changed.map(|cell| open.remove(&cell));
+            }
+            _ => {}
+        }
+    }
+    open.is_empty()
+}
+
+/// Whether a body prints or hides a label on some way, procedures included.
+fn prints(facts: &Facts<'_>, script: ScriptId, graph: &Graph, label: &str) -> bool {
+    let unit = facts.project.script(script);
+    let direct = |graph: &Graph| {
+        graph.blocks.iter().flat_map(|block| &block.steps).any(|step| is_print(facts, unit, step, label))
+    };
+    let mut open = crate::flow::world::called(unit, graph);
+    let mut seen = open.clone();
+    let mut found = direct(graph);
+    while let Some(id) = open.pop() {
+        let procedure = &facts.world.graphs[script.index()].procedures[id.index()];
+        found |= direct(procedure);
+        for next in crate::flow::world::called(unit, procedure) {
+            if !seen.contains(&next) {
+                seen.push(next);
+                open.push(next);
+            }
+        }
+    }
+    found
+}
+
+fn is_print(facts: &Facts<'_>, unit: &ScriptUnit, step: &Step, label: &str) -> bool {
+    match &step.kind {
+        StepKind::Show { label: Some(own), .. } | StepKind::Hide { label: own } => {
+            facts.project.text(unit, own.span) == label
+        }
+        _ => false,
+    }
+}
+
+/// Whether a handler that comes later in the same dispatch prints the label.
+fn printed_later_in_dispatch(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, label: &str) -> bool {
+    let same = |other: &HandlerView<'_, '_>| {
+        let (a, b) = (&handler.unit.handlers[handler.index], &other.unit.handlers[other.index]);
+        match (&handler.tree.trigger, &other.tree.trigger) {
+            (Trigger::Signal { .. }, Trigger::Signal { .. }) => a.signal.is_some() && a.signal == b.signal,
+            (Trigger::Changed(_), Trigger::Changed(_)) => {
+                let cell = |handler: &HandlerView<'_, '_>, place: Option<PlaceId>| {
+                    place.and_then(|place| facts.project.cell_of(handler.unit, place))
+                };
+                cell(handler, a.changed) == cell(other, b.changed)
+            }
+            (Trigger::Spawn, Trigger::Spawn) | (Trigger::Removed, Trigger::Removed) => {
+                handler.unit.owner == other.unit.owner
+            }
+            (x, y) => std::mem::discriminant(x) == std::mem::discriminant(y),
+        }
+    };
+    facts
+        .handlers()
+        .skip(handler.id.index() + 1)
+        .any(|other| same(&other) && prints(facts, other.script, other.graph, label))
+}
+
+struct Judge<'f, 'p, 'a> {
+    facts: &'a Facts<'p>,
+    handler: HandlerView<'p, 'f>,
+    label: &'a str,
+    printed: &'a FxHashSet<CellId>,
+}
+
+impl Judge<'_, '_, '_> {
+    /// The last write, in the text, after which some way prints nothing.
+    fn last_unprinted(&self) -> Option<(Span, CellId)> {
+        let mut writes = self.unprinted(self.handler.graph, false, &mut Vec::new());
+        writes.sort_unstable_by_key(|&(at, _)| at);
+        writes.pop()
+    }
+
+    /// The writes of a graph after which some way reaches the end without printing; `after` tells whether what follows
+    /// the graph prints for certain.
+    fn unprinted(&self, graph: &Graph, after: bool, stack: &mut Vec<ProcId>) -> Vec<(Span, CellId)> {
+        let at_start = self.certain(graph, after, stack);
+        let mut writes = Vec::new();
+        for block in &graph.blocks {
+            let mut printed = self.at_end(block, &at_start, after);
+            for step in block.steps.iter().rev() {
+                if let StepKind::Call(call) = &step.kind
+                    && let Meaning::Procedure(id) = self.handler.unit.meaning(*call)
+                    && !stack.contains(&id)
+                {
+                    stack.push(id);
+                    writes.extend(self.unprinted(self.procedure(id), printed, stack));
+                    stack.pop();
+                }
+                printed |= self.prints(step, stack);
+                if let (StepKind::Assign { place, .. } | StepKind::Clear { place, .. }, false) = (&step.kind, printed)
+                    && let Some(cell) =
+                        self.facts.project.cell_of(self.handler.unit, *place).filter(|cell| self.printed.contains(cell))
+                    && self.handler.found.reached.contains_key(&step.span)
+                {
+                    writes.push((step.span, cell));
+                }
+            }
+        }
+        writes
+    }
+
+    /// For each block whether every way on from its start prints: a backward must-analysis to its greatest fixpoint.
+    fn certain(&self, graph: &Graph, after: bool, stack: &mut Vec<ProcId>) -> Vec<bool> {
+        let mut at_start = vec![true; graph.blocks.len()];
+        loop {
+            let mut changed = false;
+            for (at, block) in graph.blocks.iter().enumerate().rev() {
+                let inside = block.steps.iter().any(|step| self.prints(step, stack));
+                let now = inside || self.at_end(block, &at_start, after);
+                changed |= now != at_start[at];
+                at_start[at] = now;
+            }
+            if !changed {
+                return at_start;
+            }
+        }
+    }
+
+    fn at_end(&self, block: &Block, at_start: &[bool], after: bool) -> bool {
+        match &block.exit {
+            Exit::Fork { now, later, .. } => at_start[now.index()] || at_start[later.index()],
+            Exit::Restart => true, // The labels are cleared.
+            Exit::End | Exit::Return(_) => after,
+            Exit::Gone => false,
+            exit => exit.successors().iter().all(|next| at_start[next.index()]),
+        }
+    }
+
+    fn procedure(&self, id: ProcId) -> &Graph {
+        &self.facts.world.graphs[self.handler.script.index()].procedures[id.index()]
+    }
+
+    /// Whether a step prints the label for certain: itself, by a procedure, or by a signal that a printing handler answers.
+    fn prints(&self, step: &Step, stack: &mut Vec<ProcId>) -> bool {
+        let unit = self.handler.unit;
+        if is_print(self.facts, unit, step, self.label) {
+            return true;
+        }
+        match &step.kind {
+            StepKind::Call(call) => match unit.meaning(*call) {
+                Meaning::Procedure(id) if !stack.contains(&id) && stack.len() < 16 => {
+                    stack.push(id);
+                    let graph = self.procedure(id);
+                    let printed = self.certain(graph, false, stack)[0];
+                    stack.pop();
+                    printed
+                }
+                _ => false,
+            },
+            StepKind::Send { signal: Some(signal), .. } => self.facts.handlers().any(|other| {
+                other.unit.handlers[other.index].signal == Some(*signal)
+                    && prints(self.facts, other.script, other.graph, self.label)
+            }),
+            StepKind::Assign { place, .. } | StepKind::Clear { place, .. } => {
+                let cell = self.facts.project.cell_of(unit, *place);
+                cell.is_some()
+                    && self.facts.handlers().any(|other| {
+                        let changed = other.unit.handlers[other.index]
+                            .changed
+                            .and_then(|place| self.facts.project.cell_of(other.unit, place));
+                        changed == cell && prints(self.facts, other.script, other.graph, self.label)
+                    })
+            }
+            _ => false,
+        }
+    }
+}
+
+fn word(facts: &Facts<'_>, unit: &ScriptUnit, label: &str, at: Span, cell: CellId) -> Finding {
+    let name = facts.cell_name(cell);
+    let message = format!(
+        "the label `{label}` shows `{name}`, this changes it, and on some way nothing shows it again: the screen keeps the old value"
+    );
+    let mut finding = Finding::new(RULE.name, unit.at(at), message);
+    finding.variable = facts.project.variable_of(cell).map(|_| name.clone());
+    finding.help(format!(
+        "show it again behind the change, or in one place for all: `on changed {name} {{ show {label} … }}`"
+    ))
+}

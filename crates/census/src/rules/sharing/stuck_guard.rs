@@ -1,0 +1,129 @@
+//! `sharing/stuck-guard`: a guard that one way out of its handler puts back and another way out leaves up.
+
+use super::guard;
+use super::guard::Flag;
+use crate::finding::{Finding, Level, RuleName};
+use crate::flow::engine::{OWN_INSTANCE, Pause};
+use crate::flow::state::State;
+use crate::flow::value::Value;
+use crate::rules::Facts;
+use crate::rules::facts::HandlerView;
+use crate::rules::{Example, Rule};
+use crate::source::Span;
+
+/// The rule.
+pub const RULE: Rule = Rule {
+    name: RuleName("sharing/stuck-guard"),
+    level: Level::Warning,
+    means: "A guard that one way out of its handler puts back and another way out leaves up.",
+    hurts: "After that way was taken once, the handler never runs again.",
+    bad: Example {
+        registry: r#"[variables.mailboat.parcels]
+type = "int"
+scope = "instance"
+default = 0
+min = 0
+max = 20
+overflow = "clamp"
+engine = "reads"
+"#,
+        script: "script loading for mailboat in harbor
+
+private busy: bool = false
+
+on touched(other: parcel) when not busy {
+    busy = true
+    if parcels == 20 {
+        return
+    }
+    wait 1s
+    parcels += 1
+    busy = false
+}
+",
+    },
+    good: Example {
+        registry: r#"[variables.mailboat.parcels]
+type = "int"
+scope = "instance"
+default = 0
+min = 0
+max = 20
+overflow = "clamp"
+engine = "reads"
+"#,
+        script: "script loading for mailboat in harbor
+
+private busy: bool = false
+
+on touched(other: parcel) when not busy {
+    if parcels == 20 {
+        return
+    }
+    busy = true
+    wait 1s
+    parcels += 1
+    busy = false
+}
+",
+    },
+    check: Some(check),
+};
+
+fn check(facts: &Facts<'_>) -> Vec<Finding> {
+    let mut findings = Vec::new();
+    for handler in facts.handlers() {
+        for guard in guard::flags(facts, &handler) {
+            findings.extend(judge(facts, &handler, &guard));
+        }
+    }
+    findings
+}
+
+fn judge(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, flag: &Flag) -> Option<Finding> {
+    guard::assigns(facts, handler, flag.cell, !flag.up)?;
+    let set = guard::assigns(facts, handler, flag.cell, flag.up)?;
+    let others = facts.world.effects[flag.cell.index()].iter().any(|effect| {
+        effect.handler != Some(handler.id)
+            && (effect.clears || matches!(effect.set, Some(Value::Bool { yes, no }) if if flag.up { no } else { yes }))
+    });
+    if others {
+        return None;
+    }
+    let is_up = |state: &State| match state.values.get(flag.slot as usize).map(|value| &value.value) {
+        Some(Value::Bool { yes, no }) => {
+            if flag.up {
+                *yes
+            } else {
+                *no
+            }
+        }
+        _ => false,
+    };
+    let ends = handler.found.pauses.iter().filter(|pause| pause.wait.is_none());
+    let gone = |state: &State| flag.dies_with_instance && state.removed.contains(&OWN_INSTANCE);
+    let left_up = ends.clone().find(|pause| is_up(&pause.state) && !pause.state.forked && !gone(&pause.state));
+    let dropped = guard::waits(handler).find(|pause| is_up(&pause.state) && flag.outlives_a_drop(facts, handler));
+    let at = left_up.or(dropped)?;
+    Some(word(facts, handler, flag, set, at))
+}
+
+fn word(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, flag: &Flag, set: Span, out: &Pause) -> Finding {
+    let name = facts.place_name(handler.unit, flag.place);
+    let line = facts.project.sources.file(handler.unit.file).position(out.at.start).line;
+    let message = match out.wait {
+        None => format!(
+            "`{name}` is set to {} here and put back on one way out, but the way out at line {line} leaves it as it is: the handler then never runs again",
+            flag.up
+        ),
+        Some(_) => format!(
+            "`{name}` is set to {} here, and what waits at line {line} can be dropped before it is put back: the handler then never runs again",
+            flag.up
+        ),
+    };
+    let mut finding = Finding::new(RULE.name, handler.unit.at(set), message);
+    finding.variable = facts.identity_of(handler.unit, flag.place);
+    finding
+        .help(format!("put it back on every way out: `{name} = {}`", !flag.up))
+        .with(handler.unit.at(out.at), "left here")
+}

@@ -1,0 +1,225 @@
+//! `unused/dead-write`: a value that is written again before anyone could read it.
+
+use crate::finding::{Finding, Level, RuleName};
+use crate::flow::access::{Body, exit_reads, parts, walk_expr};
+use crate::flow::certain;
+use crate::flow::graph::{Block, Exit, Graph, Step, StepKind};
+use crate::project::{Base, CellId, Meaning, Place, PlaceId, ScriptId, ScriptUnit};
+use crate::registry::Bound;
+use crate::rules::Facts;
+use crate::rules::{Example, Rule};
+use crate::script::ast::{AssignOp, ExprId};
+use crate::source::Span;
+use rustc_hash::FxHashSet;
+
+/// The rule.
+pub const RULE: Rule = Rule {
+    name: RuleName("unused/dead-write"),
+    level: Level::Warning,
+    means: "A value that is written again before anyone could read it.",
+    hurts: "One of the two lines is a mistake, and which one is hard to see.",
+    bad: Example {
+        registry: r#"[variables.tide.height]
+type = "int"
+scope = "global"
+default = 0
+"#,
+        script: r#"script tides for tide
+
+on bell {
+    height = 2
+    height = 3
+    note "{height}"
+}
+"#,
+    },
+    good: Example {
+        registry: r#"[variables.tide.height]
+type = "int"
+scope = "global"
+default = 0
+"#,
+        script: r#"script tides for tide
+
+on bell {
+    height = 2
+    note "{height}"
+    height = 3
+}
+"#,
+    },
+    check: Some(check),
+};
+
+fn check(facts: &Facts<'_>) -> Vec<Finding> {
+    let mut findings = Vec::new();
+    for (script, unit) in facts.project.script_ids() {
+        let graphs = &facts.world.graphs[script.index()];
+        for graph in graphs.handlers.iter().chain(&graphs.procedures) {
+            let judge = Judge { facts, unit, script };
+            for (at, place) in judge.dead(graph) {
+                let name = facts.place_name(unit, place);
+                let mut finding = Finding::new(
+                    RULE.name,
+                    unit.at(at),
+                    format!("`{name}` is written again before anything can read this value"),
+                );
+                finding.variable = facts.identity_of(unit, place);
+                findings.push(finding.help("take one of the two writes out"));
+            }
+        }
+    }
+    findings
+}
+
+/// The places that are certain to be overwritten before a read; none: no way leads on from here.
+type Overwritten = Option<FxHashSet<PlaceId>>;
+
+struct Judge<'a, 'p> {
+    facts: &'a Facts<'p>,
+    unit: &'a ScriptUnit,
+    script: ScriptId,
+}
+
+impl Judge<'_, '_> {
+    /// A backward must-analysis over the graph, to its greatest fixpoint.
+    fn dead(&self, graph: &Graph) -> Vec<(Span, PlaceId)> {
+        let count = graph.blocks.len();
+        let mut at_start: Vec<Overwritten> = vec![None; count];
+        loop {
+            let mut changed = false;
+            for at in (0..count).rev() {
+                let state = self.block(&graph.blocks[at], &at_start, &mut Vec::new());
+                if state != at_start[at] {
+                    at_start[at] = state;
+                    changed = true;
+                }
+            }
+            if !changed {
+                break;
+            }
+        }
+        let mut dead = Vec::new();
+        for block in &graph.blocks {
+            self.block(block, &at_start, &mut dead);
+        }
+        dead.sort_unstable();
+        dead.dedup();
+        dead
+    }
+
+    fn block(&self, block: &Block, at_start: &[Overwritten], dead: &mut Vec<(Span, PlaceId)>) -> Overwritten {
+        let mut state: Overwritten = None;
+        let successors = block.exit.successors();
+        for next in &successors {
+            state = match (state, &at_start[next.index()]) {
+                (None, other) => other.clone(),
+                (Some(mine), None) => Some(mine),
+                (Some(mine), Some(theirs)) => Some(mine.intersection(theirs).copied().collect()),
+            };
+        }
+        if successors.is_empty() || matches!(block.exit, Exit::Choose(_)) {
+            state = Some(FxHashSet::default());
+        }
+        let mut state = state?;
+        for expr in exit_reads(&block.exit) {
+            self.reads(expr, &mut state);
+        }
+        if let Exit::Each { place, .. } = &block.exit {
+            self.rebound(*place, &mut state);
+        }
+        for step in block.steps.iter().rev() {
+            self.step(step, &mut state, dead);
+        }
+        Some(state)
+    }
+
+    fn step(&self, step: &Step, state: &mut FxHashSet<PlaceId>, dead: &mut Vec<(Span, PlaceId)>) {
+        if certain::waits(self.unit, &step.kind) || matches!(step.kind, StepKind::Spawn { .. } | StepKind::Remove(_)) {
+            state.clear();
+        }
+        if let StepKind::Assign { place, op, axis, .. } = &step.kind {
+            if state.contains(place) {
+                dead.push((step.span, *place));
+            }
+            self.rebound(*place, state);
+            let kept = matches!(self.unit.place(*place), Place::Private(_) | Place::Variable(..));
+            if *op == AssignOp::Set && axis.is_none() && kept {
+                state.insert(*place);
+            }
+        }
+        if let StepKind::Clear { place, .. } = &step.kind {
+            self.rebound(*place, state);
+            state.insert(*place);
+        }
+        if let StepKind::Let { place, .. } | StepKind::Bind { place } | StepKind::Spawn { place: Some(place), .. } =
+            &step.kind
+        {
+            self.rebound(*place, state);
+        }
+        let parts = parts(step);
+        parts.reads.into_iter().for_each(|expr| self.reads(expr, state));
+        if let Some((target, op, value)) = parts.target {
+            value.into_iter().for_each(|expr| self.reads(expr, state));
+            if op != AssignOp::Set
+                || self.unit.place_of(target).is_some_and(|place| {
+                    matches!(self.unit.meaning(target), Meaning::Axis(..)) && state.contains(&place)
+                })
+            {
+                self.reads(target, state);
+            }
+            self.way(target, state);
+        }
+    }
+
+    /// A name that takes another instance ends what is known of the variables behind it.
+    fn rebound(&self, place: PlaceId, state: &mut FxHashSet<PlaceId>) {
+        state.retain(|&other| !matches!(self.unit.place(other), Place::Variable(_, Base::Held(held)) if held == place));
+    }
+
+    /// The names that a target goes through are read.
+    fn way(&self, target: ExprId, state: &mut FxHashSet<PlaceId>) {
+        let mut place = self.unit.place_of(target);
+        while let Some(Place::Variable(_, Base::Held(held))) = place.map(|place| self.unit.place(place)) {
+            self.read(held, state);
+            place = Some(held);
+        }
+    }
+
+    fn reads(&self, expr: ExprId, state: &mut FxHashSet<PlaceId>) {
+        walk_expr(self.unit, expr, &mut |inner| match self.unit.meaning(inner) {
+            Meaning::Value(place) | Meaning::Axis(place, _) => {
+                self.read(place, state);
+                self.way(inner, state);
+            }
+            Meaning::Bound(place, end) => {
+                if let Place::Variable(variable, _) = self.unit.place(place)
+                    && let Some(Bound::Variable(bound)) = self.facts.registry().var(variable).bound(end)
+                {
+                    self.read_cell(CellId(bound.0), state);
+                }
+            }
+            Meaning::Procedure(_) => {
+                for access in &self.facts.world.accesses[self.script.index()] {
+                    if matches!(access.body, Body::Procedure(_)) && !access.writes() {
+                        self.read_cell(access.cell, state);
+                    }
+                }
+            }
+            _ => {}
+        });
+    }
+
+    fn read(&self, place: PlaceId, state: &mut FxHashSet<PlaceId>) {
+        match self.facts.project.cell_of(self.unit, place) {
+            Some(cell) => self.read_cell(cell, state),
+            None => {
+                state.remove(&place);
+            }
+        }
+    }
+
+    fn read_cell(&self, cell: CellId, state: &mut FxHashSet<PlaceId>) {
+        state.retain(|&place| self.facts.project.cell_of(self.unit, place) != Some(cell));
+    }
+}
