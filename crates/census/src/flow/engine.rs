@@ -377,17 +377,14 @@ impl<'w, 'p> Run<'w, 'p> {
 
     /// Runs the handler from a state.
     pub fn handler_from(&mut self, state: State) {
-        let (_, index) = self.world.handler(self.handler);
-        let handler = &self.unit.tree.handlers[index];
+        let (_, handler, _) = self.world.parts(self.handler);
         let graph = self.world.handler_graph(self.handler);
         let state = match handler.when {
             Some(when) => self.branch(state, when).0,
             None => Some(state),
         };
         if let Some(state) = state {
-            for state in self.body(graph, state) {
-                self.end(state, handler.body.span);
-            }
+            self.body(graph, state);
         }
     }
 
@@ -670,8 +667,9 @@ impl<'w, 'p> Run<'w, 'p> {
             }
             Exit::Return(value) => self.return_(state, *value, span, left),
             Exit::End => {
-                if state.later {
-                    self.end(state, span);
+                if state.later || self.stack.is_empty() {
+                    let close = Span { start: span.end.saturating_sub(1), end: span.end };
+                    self.end(state, close);
                 } else {
                     left.push(state);
                 }
@@ -685,7 +683,7 @@ impl<'w, 'p> Run<'w, 'p> {
     }
 
     fn return_(&mut self, mut state: State, value: Option<ExprId>, span: Span, left: &mut Vec<State>) {
-        if state.later {
+        if state.later || self.stack.is_empty() {
             return self.end(state, span);
         }
         if let Some(value) = value {

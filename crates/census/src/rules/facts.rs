@@ -10,6 +10,7 @@ use crate::registry::{Bound, End, Registry, VarId};
 use crate::script::ast::Handler;
 use crate::source::{Location, Span};
 use rustc_hash::FxHashSet;
+use std::ops::Range;
 
 /// Everything a rule may look at. Built once, read-only.
 pub struct Facts<'p> {
@@ -29,6 +30,8 @@ pub struct Facts<'p> {
     watched: FxHashSet<CellId>,
     /// Names in stretches that could not be read.
     unread: FxHashSet<String>,
+    /// By script: where each handler's accesses stand, and all procedures'.
+    bodies: Vec<(Vec<Range<usize>>, Range<usize>)>,
 }
 
 impl<'p> Facts<'p> {
@@ -54,7 +57,14 @@ impl<'p> Facts<'p> {
             .collect();
         let unread = project.scripts.iter().flat_map(|unit| unit.unread_names.iter().cloned()).collect();
         let invariants = project.invariants.iter().flat_map(|invariant| invariant.variables.iter().copied()).collect();
-        Self { project, world, found, uses, bounds, invariants, watched, unread }
+        let bodies = project.scripts.iter().zip(&world.accesses).map(|(unit, accesses)| {
+            let start = |body: Body| accesses.partition_point(|access| access.body < body);
+            let handlers =
+                (0..unit.tree.handlers.len()).map(|at| start(Body::Handler(at))..start(Body::Handler(at + 1)));
+            (handlers.collect(), start(Body::Handler(usize::MAX))..accesses.len())
+        });
+        let bodies = bodies.collect();
+        Self { project, world, found, uses, bounds, invariants, watched, unread, bodies }
     }
 
     /// The registry.
@@ -129,6 +139,13 @@ impl<'p> Facts<'p> {
     /// All events, with the script they happen in.
     pub fn events(&self) -> impl Iterator<Item = (&'p ScriptUnit, &Event)> + '_ {
         self.handlers().flat_map(|handler| handler.found.events.iter().map(move |event| (handler.unit, event)))
+    }
+
+    /// The accesses of a handler's own body, and of its script's procedures.
+    pub fn accesses_of(&self, handler: &HandlerView<'_, '_>) -> impl Iterator<Item = &Access> + '_ {
+        let (all, ranges) = (&self.world.accesses[handler.script.index()], &self.bodies[handler.script.index()]);
+        let (own, procedures) = (ranges.0[handler.index].clone(), ranges.1.clone());
+        all[own].iter().chain(&all[procedures])
     }
 
     /// The graph of a body.

@@ -1,16 +1,19 @@
 //! `sharing/order-hazard`: handlers in two scripts answer one trigger, one writes what the other uses, and nothing says which goes first.
 
 use crate::finding::{Finding, Level, RuleName};
-use crate::flow::access::{Access, AccessKind, Body, walk_expr};
+use crate::flow::access::{Access, AccessKind, walk_expr};
 use crate::flow::engine::Key;
-use crate::project::{Base, CellId, Place, ScriptUnit};
+use crate::project::{Base, CellId, Place, ScriptId, ScriptUnit};
 use crate::registry::{Overflow, OwnerId, SignalId, Type};
 use crate::rules::Facts;
 use crate::rules::facts::HandlerView;
 use crate::rules::{Example, Rule};
 use crate::script::ast::{AssignOp, Trigger};
-use crate::source::Span;
 use rustc_hash::FxHashMap;
+use std::hash::BuildHasher;
+
+/// How many earlier handlers each one is held against.
+const MOST_PAIRS: usize = 2000;
 
 /// The rule.
 pub const RULE: Rule = Rule {
@@ -65,30 +68,44 @@ on tide_turned {
 };
 
 fn check(facts: &Facts<'_>) -> Vec<Finding> {
-    let mut groups: FxHashMap<TriggerKey, Vec<HandlerView<'_, '_>>> = FxHashMap::default();
-    for handler in facts.handlers() {
-        if let Some(key) = key(facts, &handler) {
-            groups.entry(key).or_default().push(handler);
-        }
-    }
     let first: Vec<&str> =
         facts.project.config.order.iter().map(|script| script.path.trim_start_matches("./")).collect();
     let ordered = |handler: &HandlerView<'_, '_>| first.contains(&&*facts.project.sources.file(handler.unit.file).path);
-    let mut findings: Vec<Finding> = Vec::new();
-    for group in groups.values() {
-        let accesses: Vec<Vec<Early>> = group.iter().map(|handler| early(facts, handler)).collect();
-        for (at, a) in group.iter().enumerate() {
-            for (to, b) in group.iter().enumerate().skip(at + 1) {
-                if a.script == b.script || ordered(a) || ordered(b) || !both_answer(facts, a, b) {
-                    continue;
-                }
-                for conflict in conflicts(facts, a, &accesses[at], b, &accesses[to]) {
-                    let finding = word(facts, a, b, &conflict);
-                    if !findings.iter().any(|known| known.at == finding.at && known.variable == finding.variable) {
-                        findings.push(finding);
-                    }
-                }
-            }
+    let mut groups: FxHashMap<(TriggerKey, CellId), Vec<Use<'_, '_>>> = FxHashMap::default();
+    for handler in facts.handlers().filter(|handler| !ordered(handler)) {
+        let Some(key) = key(facts, &handler) else { continue };
+        for (cell, accesses) in early(facts, &handler) {
+            groups.entry((key.clone(), cell)).or_default().push(Use { handler, accesses });
+        }
+    }
+    groups.into_iter().flat_map(|((_, cell), uses)| judge(facts, cell, &uses)).collect()
+}
+
+/// One handler's early accesses of one cell, in order.
+struct Use<'p, 'f> {
+    handler: HandlerView<'p, 'f>,
+    accesses: Vec<Early>,
+}
+
+/// The findings about one cell and one trigger: at most one for each script, at its first access.
+fn judge(facts: &Facts<'_>, cell: CellId, uses: &[Use<'_, '_>]) -> Vec<Finding> {
+    let mut findings = Vec::new();
+    let mut told: Option<ScriptId> = None;
+    if !uses.iter().flat_map(|used| &used.accesses).any(|early| early.access.writes()) {
+        return findings;
+    }
+    for (at, later) in uses.iter().enumerate() {
+        if told == Some(later.handler.script) {
+            continue;
+        }
+        let earlier = uses[..at].iter().filter(|other| other.handler.script != later.handler.script);
+        let clash = earlier.take(MOST_PAIRS).find_map(|other| {
+            let clash = clash(&other.handler, other, &later.handler, later)?;
+            both_answer(facts, &other.handler, &later.handler).then_some((other, clash))
+        });
+        if let Some((other, earlier)) = clash {
+            told = Some(later.handler.script);
+            findings.push(word(facts, cell, &other.handler, &earlier, &later.handler, &later.accesses[0]));
         }
     }
     findings
@@ -174,24 +191,22 @@ struct Early {
     access: Access,
     /// A step by what does not depend on the variable.
     pure_step: bool,
-    /// The literal that is assigned.
-    constant: Option<Span>,
+    /// A hash of the literal that is assigned.
+    constant: Option<u64>,
 }
 
-fn early(facts: &Facts<'_>, handler: &HandlerView<'_, '_>) -> Vec<Early> {
+fn early(facts: &Facts<'_>, handler: &HandlerView<'_, '_>) -> Vec<(CellId, Vec<Early>)> {
     let periodic = matches!(handler.tree.trigger, Trigger::Tick | Trigger::Every(_));
-    let own = facts.world.accesses[handler.script.index()].iter().filter(|access| {
-        let here = match access.body {
-            Body::Handler(index) => index == handler.index,
-            Body::Procedure(_) => true,
-        };
-        let when = handler.tree.when.map(|when| handler.unit.tree.expr(when).span);
+    let when = handler.tree.when.map(|when| handler.unit.tree.expr(when).span);
+    let mut all: Vec<Early> = Vec::new();
+    for access in facts.accesses_of(handler) {
         let reached = handler.found.reached.get(&access.statement).is_some_and(|reached| reached.before_wait);
-        here && (reached || when == Some(access.statement)) && !(periodic && access.shown)
-    });
-    let mut all: Vec<Early> = own.map(|access| describe(facts, handler.unit, *access)).collect();
-    all.sort_by_key(|early| early.access.at);
-    all
+        if (reached || when == Some(access.statement)) && !(periodic && access.shown) {
+            all.push(describe(facts, handler.unit, *access));
+        }
+    }
+    all.sort_by_key(|early| (early.access.cell, early.access.at));
+    all.chunk_by(|a, b| a.access.cell == b.access.cell).map(|uses| (uses[0].access.cell, uses.to_vec())).collect()
 }
 
 fn describe(facts: &Facts<'_>, unit: &ScriptUnit, access: Access) -> Early {
@@ -205,7 +220,8 @@ fn describe(facts: &Facts<'_>, unit: &ScriptUnit, access: Access) -> Early {
             early.pure_step = !depends && !clamps;
         }
         AccessKind::Write(AssignOp::Set, Some(value)) if crate::project::is_constant(&unit.tree, value) => {
-            early.constant = Some(unit.tree.expr(value).span);
+            let text = facts.project.text(unit, unit.tree.expr(value).span);
+            early.constant = Some(rustc_hash::FxBuildHasher.hash_one(text));
         }
         AccessKind::Read => early.pure_step = access.into_itself && !clamps,
         _ => {}
@@ -213,72 +229,45 @@ fn describe(facts: &Facts<'_>, unit: &ScriptUnit, access: Access) -> Early {
     early
 }
 
-struct Conflict {
-    cell: CellId,
-    /// The first access in the later handler, and the other's.
-    later: Early,
-    earlier: Early,
+/// The first access of one handler that does not go with some access of the other.
+fn clash(a: &HandlerView<'_, '_>, first: &Use<'_, '_>, b: &HandlerView<'_, '_>, second: &Use<'_, '_>) -> Option<Early> {
+    let clashing = |x: &&Early| second.accesses.iter().any(|y| may_be_one(a.unit, x, b.unit, y) && clashes(x, y));
+    first.accesses.iter().find(clashing).copied()
 }
 
-fn conflicts(
-    facts: &Facts<'_>,
-    a: &HandlerView<'_, '_>,
-    first: &[Early],
-    b: &HandlerView<'_, '_>,
-    second: &[Early],
-) -> Vec<Conflict> {
-    let mut found: Vec<Conflict> = Vec::new();
-    for later in second {
-        let cell = later.access.cell;
-        if found.iter().any(|known| known.cell == cell) {
-            continue;
-        }
-        let theirs = |early: &&Early| early.access.cell == cell && may_be_one(facts, a.unit, early, b.unit, later);
-        let mine: Vec<&Early> = second.iter().filter(|early| early.access.cell == cell).collect();
-        let clash =
-            first.iter().filter(theirs).find(|early| mine.iter().any(|own| clashes(facts, a.unit, early, b.unit, own)));
-        if let Some(&earlier) = clash {
-            found.push(Conflict { cell, later: *later, earlier });
-        }
-    }
-    found
+fn clashes(x: &Early, y: &Early) -> bool {
+    let pure = x.pure_step && y.pure_step;
+    let same = x.constant.is_some() && x.constant == y.constant;
+    (x.access.writes() || y.access.writes()) && !pure && !same
 }
 
-fn clashes(facts: &Facts<'_>, a: &ScriptUnit, x: &Early, b: &ScriptUnit, y: &Early) -> bool {
-    if !x.access.writes() && !y.access.writes() {
-        return false;
-    }
-    if x.pure_step && y.pure_step {
-        return false;
-    }
-    match (x.constant, y.constant) {
-        (Some(p), Some(q)) => facts.project.text(a, p) != facts.project.text(b, q),
+fn may_be_one(a: &ScriptUnit, x: &Early, b: &ScriptUnit, y: &Early) -> bool {
+    match (a.place(x.access.place), b.place(y.access.place)) {
+        (Place::Variable(_, Base::Listed(x)), Place::Variable(_, Base::Listed(y))) => x == y,
         _ => true,
     }
 }
 
-fn may_be_one(facts: &Facts<'_>, a: &ScriptUnit, x: &Early, b: &ScriptUnit, y: &Early) -> bool {
-    let _ = facts;
-    let base = |unit: &ScriptUnit, early: &Early| match unit.place(early.access.place) {
-        Place::Variable(_, base) => Some(base),
-        _ => None,
-    };
-    !matches!((base(a, x), base(b, y)), (Some(Base::Listed(x)), Some(Base::Listed(y))) if x != y)
-}
-
-fn word(facts: &Facts<'_>, a: &HandlerView<'_, '_>, b: &HandlerView<'_, '_>, conflict: &Conflict) -> Finding {
-    let name = facts.cell_name(conflict.cell);
+fn word(
+    facts: &Facts<'_>,
+    cell: CellId,
+    a: &HandlerView<'_, '_>,
+    earlier: &Early,
+    b: &HandlerView<'_, '_>,
+    later: &Early,
+) -> Finding {
+    let name = facts.cell_name(cell);
     let verb = |early: &Early| if early.access.writes() { "writes" } else { "reads" };
-    let other = facts.where_is(a.unit, conflict.earlier.access.at);
+    let other = facts.where_is(a.unit, earlier.access.at);
     let message = format!(
         "this {} `{name}`, and {other} {} it in answer to the same trigger: which comes first hangs on the files' names",
-        verb(&conflict.later),
-        verb(&conflict.earlier)
+        verb(later),
+        verb(earlier)
     );
     let path = &facts.project.sources.file(a.unit.file).path;
-    let mut finding = Finding::new(RULE.name, b.unit.at(conflict.later.access.at), message);
-    finding.variable = facts.project.variable_of(conflict.cell).map(|id| facts.registry().identity(id));
+    let mut finding = Finding::new(RULE.name, b.unit.at(later.access.at), message);
+    finding.variable = facts.project.variable_of(cell).map(|id| facts.registry().identity(id));
     finding
         .help(format!("say which goes first: `first = [\"{path}\"]` under `[order]` in oaken.toml"))
-        .with(a.unit.at(conflict.earlier.access.at), "the other one is here")
+        .with(a.unit.at(earlier.access.at), "the other one is here")
 }
