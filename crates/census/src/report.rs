@@ -4,7 +4,7 @@ use crate::finding::{Finding, Level, RuleName, reader_rules};
 use crate::project::Project;
 use crate::registry::config::RuleLevel;
 use crate::rules::{self, Facts};
-use crate::source::{FileKind, Location};
+use crate::source::{FileId, FileKind, Location, Span};
 use crate::waivers;
 use crate::words::did_you_mean;
 use rayon::prelude::*;
@@ -58,6 +58,7 @@ pub fn report(facts: &Facts<'_>) -> Report {
     let checked: Vec<Vec<Finding>> =
         active.par_iter().filter_map(|rule| rule.check).map(|check| check(facts)).collect();
     findings.extend(checked.into_iter().flatten());
+    drop_consequences(&mut findings);
     let mut waivers = waivers::read(project, &mut findings);
     let before = findings.len();
     findings.retain(|finding| !waivers.cover(project, finding));
@@ -70,6 +71,33 @@ pub fn report(facts: &Facts<'_>) -> Report {
     let told = told.map(|(finding, fingerprint)| Told { level: levels.of(finding.rule), finding, fingerprint });
     Report { findings: told.collect(), waived, accepted: 0 }
 }
+
+/// One mistake gives one finding: where a value has the wrong type or a name means nothing, what the analysis makes of
+/// that statement's values follows from it.
+fn drop_consequences(findings: &mut Vec<Finding>) {
+    let causes: FxHashMap<FileId, Vec<Span>> = findings.iter().filter(|finding| CAUSES.contains(&finding.rule)).fold(
+        FxHashMap::default(),
+        |mut causes, finding| {
+            causes.entry(finding.at.file).or_default().push(finding.at.span);
+            causes
+        },
+    );
+    findings.retain(|finding| {
+        let follows =
+            matches!(finding.rule.family(), "range" | "invariant" | "init") && !CAUSES.contains(&finding.rule);
+        let inside = |causes: &Vec<Span>| causes.iter().any(|&cause| finding.at.span.contains(cause));
+        !(follows && causes.get(&finding.at.file).is_some_and(inside))
+    });
+}
+
+/// Rules whose findings explain others at the same place.
+const CAUSES: [RuleName; 5] = [
+    reader_rules::SYNTAX,
+    reader_rules::UNKNOWN_NAME,
+    reader_rules::MISMATCH,
+    reader_rules::FRACTION_LOST,
+    reader_rules::UNKNOWN_VALUE,
+];
 
 /// The level of each rule in a project.
 struct Levels {

@@ -28,6 +28,9 @@ const MOST_CALLS: u32 = 3000;
 /// Stands in [`State::removed`] for the script's own instance.
 pub const OWN_INSTANCE: Slot = Slot::MAX;
 
+/// What the name of a `for` or a `spawn` holds before it is given an instance.
+pub const UNBOUND: Value = Value::Ref { none: false, some: false };
+
 /// Whether a step was reached before a wait, after one, or both.
 #[derive(Clone, Copy, PartialEq, Eq, Default, Debug)]
 pub struct Reached {
@@ -93,6 +96,8 @@ pub struct SlotFacts {
     pub aliases: Vec<Slot>,
     /// Slots that go through this one.
     pub dependents: Vec<Slot>,
+    /// The slot that this one goes through.
+    pub holder: Option<Slot>,
     /// Slots that this one bounds.
     pub bounds: Vec<Slot>,
 }
@@ -164,6 +169,7 @@ impl SlotTable {
             max: None,
             aliases: Vec::new(),
             dependents: Vec::new(),
+            holder: None,
             bounds: Vec::new(),
         };
         self.slots.push(facts);
@@ -199,6 +205,7 @@ impl SlotTable {
                 && let Some(held) = self.slot(Key::Place(held))
             {
                 self.slots[held as usize].dependents.push(slot);
+                self.slots[slot as usize].holder = Some(held);
             }
         }
         for group in same.values().filter(|group| group.len() > 1) {
@@ -653,6 +660,7 @@ impl<'w, 'p> Run<'w, 'p> {
             Exit::Choose(choices) => self.choose(&state, choices, span, &mut next),
             Exit::Each { place, filter, body, done, .. } => {
                 let mut inside = state.clone();
+                self.unbind(&mut state, *place);
                 self.bind(&mut inside, *place);
                 let inside = match filter {
                     Some(filter) => self.branch(inside, *filter).0,
@@ -809,20 +817,53 @@ impl<'w, 'p> Run<'w, 'p> {
         }
     }
 
+    /// A name lets its instance go: what was written through it is judged now, since it can't be told apart later.
+    fn release(&mut self, state: &mut State, slot: Slot) {
+        for &other in &self.table.slots[slot as usize].dependents {
+            if state.writes.iter().any(|write| write.slot == other) {
+                self.settle_range(state, other);
+                state.writes.retain(|write| write.slot != other);
+            }
+        }
+    }
+
+    /// The name of a `for` means nothing behind the loop.
+    fn unbind(&mut self, state: &mut State, place: PlaceId) {
+        let Some(slot) = self.slot(place) else { return };
+        self.release(state, slot);
+        state.values[slot as usize] = Abstract::of(UNBOUND);
+        self.renew_dependents(state, slot);
+    }
+
+    /// Whether a place is reached through a name that holds nothing yet.
+    fn is_unbound(&self, state: &State, slot: Slot) -> bool {
+        self.table.slots[slot as usize].holder.is_some_and(|holder| state.value(holder).value == UNBOUND)
+    }
+
     /// A name takes some instance, so what goes through it may be any such instance's.
     fn bind(&mut self, state: &mut State, place: PlaceId) {
         let Some(slot) = self.slot(place) else { return };
+        self.release(state, slot);
         state.values[slot as usize] = Abstract::of(Value::Ref { none: false, some: true });
         self.renew_dependents(state, slot);
     }
 
+    /// What goes through a name that takes another instance can be anything of that instance's again.
     fn renew_dependents(&mut self, state: &mut State, slot: Slot) {
-        let table = self.table;
-        for &other in &table.slots[slot as usize].dependents {
+        let mut all: Vec<Slot> = Vec::new();
+        let mut open = vec![slot];
+        while let Some(at) = open.pop() {
+            for &other in &self.table.slots[at as usize].dependents {
+                all.push(other);
+                open.push(other);
+            }
+        }
+        for &other in &all {
             state.facts.forget(other);
-            state.values[other as usize] = self.world.entry_value(self.handler, &table.slots[other as usize]);
+            state.values[other as usize] = self.world.entry_value(self.handler, &self.table.slots[other as usize]);
+        }
+        for &other in &all {
             self.assume_range(state, other);
-            self.renew_dependents(state, other);
         }
     }
 
@@ -1075,12 +1116,25 @@ impl<'w, 'p> Run<'w, 'p> {
             });
             !touched
         });
-        for &alias in &self.table.slots[slot as usize].aliases {
+        let kept: SmallVec<[Slot; 4]> =
+            table.slots[slot as usize].aliases.iter().copied().filter(|&alias| self.within(state, alias)).collect();
+        for &alias in &table.slots[slot as usize].aliases {
+            if self.is_unbound(state, alias) {
+                continue;
+            }
+            if kept.contains(&alias) {
+                // What it was is in order; what it may be now is this write's doing.
+                state.writes.retain(|write| write.slot != alias);
+            }
             state.facts.forget(alias);
             let joined = state.values[alias as usize].join(&value);
             state.values[alias as usize] = joined;
         }
         state.values[slot as usize] = value;
+        if self.within(state, slot) {
+            // Whichever of the two it is, it is within its range.
+            kept.into_iter().for_each(|alias| self.assume_range(state, alias));
+        }
     }
 
     fn seen_write(

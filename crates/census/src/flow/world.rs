@@ -6,7 +6,7 @@
 
 use super::access::{Access, Body, Gather, PlaceIndex, Used, UsedBuilder};
 use super::certain;
-use super::engine::{Event, Key, Move, Pause, Reached, Run, SlotFacts, SlotTable};
+use super::engine::{Event, Key, Move, Pause, Reached, Run, SlotFacts, SlotTable, UNBOUND};
 use super::eval::anything;
 use super::graph::{self, Exit, Graph, StepKind};
 use super::state::State;
@@ -794,6 +794,9 @@ impl<'p> World<'p> {
     fn entry_of_local(&self, handler: HandlerId, unit: &ScriptUnit, local: LocalId, ty: Type) -> Abstract {
         let (_, index) = self.handler(handler);
         let facts = &unit.handlers[index];
+        if matches!(unit.tree.local(local).kind, LocalKind::For | LocalKind::Spawned) {
+            return Abstract::of(UNBOUND);
+        }
         let at = facts.parameters.iter().position(|(parameter, _)| *parameter == local);
         let (Some(at), Some(signal)) = (at, facts.signal) else { return Abstract::of(anything(ty)) };
         if matches!(ty, Type::Ref(_)) {
