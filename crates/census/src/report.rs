@@ -8,7 +8,7 @@ use crate::source::{FileId, FileKind, Location, Span};
 use crate::waivers;
 use crate::words::did_you_mean;
 use rayon::prelude::*;
-use rustc_hash::FxHashMap;
+use rustc_hash::{FxHashMap, FxHashSet};
 
 /// A finding as it is told.
 #[derive(Clone, Debug)]
@@ -82,11 +82,15 @@ fn drop_consequences(findings: &mut Vec<Finding>) {
             causes
         },
     );
+    // A test that is jumped over may never come true for that very reason.
+    let jumped: FxHashSet<Location> =
+        findings.iter().filter(|finding| finding.rule.0 == "range/limit-skipped").map(|finding| finding.at).collect();
     findings.retain(|finding| {
         let follows =
             matches!(finding.rule.family(), "range" | "invariant" | "init") && !CAUSES.contains(&finding.rule);
         let inside = |causes: &Vec<Span>| causes.iter().any(|&cause| finding.at.span.contains(cause));
-        !(follows && causes.get(&finding.at.file).is_some_and(inside))
+        let skipped = matches!(finding.rule.0, "range/always" | "range/never") && jumped.contains(&finding.at);
+        !(skipped || follows && causes.get(&finding.at.file).is_some_and(inside))
     });
 }
 

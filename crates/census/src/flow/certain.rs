@@ -18,10 +18,8 @@ pub fn certain(unit: &ScriptUnit, graph: &Graph, procedures: &[Graph], depth: u3
         let mut waits = false;
         for step in &block.steps {
             match &step.kind {
-                StepKind::Assign { place, axis: None, op, .. } => {
-                    if *op == AssignOp::Set {
-                        assigned.insert(*place);
-                    }
+                StepKind::Assign { place, axis: None, op: AssignOp::Set, .. } => {
+                    assigned.insert(*place);
                 }
                 StepKind::Clear { place, .. } => {
                     assigned.remove(place);

@@ -561,19 +561,48 @@ impl<'w, 'p> Run<'w, 'p> {
             let block = &graph.blocks[at.index()];
             let states = if block.loop_head { self.at_head(&mut heads, at, states) } else { states };
             for state in states {
-                let mut state = Some(state);
-                for step in &block.steps {
-                    state = state.and_then(|state| self.step(state, step));
-                }
-                let Some(state) = state else { continue };
-                for (next, state) in self.exit(state, &block.exit, block.exit_span, &mut left) {
-                    let parts = waiting.entry(next).or_default();
-                    self.arrive(parts, state);
-                    open.insert(next);
+                for state in self.steps(state, &block.steps) {
+                    for (next, state) in self.exit(state, &block.exit, block.exit_span, &mut left) {
+                        let parts = waiting.entry(next).or_default();
+                        self.arrive(parts, state);
+                        open.insert(next);
+                    }
                 }
             }
         }
         left
+    }
+
+    /// Runs the steps of a block. A procedure's call may leave several states behind.
+    fn steps(&mut self, state: State, steps: &[Step]) -> Vec<State> {
+        let mut states = vec![state];
+        for step in steps {
+            let mut next = Vec::with_capacity(1);
+            for state in states {
+                match &step.kind {
+                    StepKind::Call(call) => self.call_step(state, *call, step, &mut next),
+                    _ => next.extend(self.step(state, step)),
+                }
+            }
+            states = next;
+        }
+        states
+    }
+
+    fn call_step(&mut self, mut state: State, call: ExprId, step: &Step, next: &mut Vec<State>) {
+        let unit = self.unit;
+        let (Meaning::Procedure(id), ExprKind::Call(_, arguments)) = (unit.meaning(call), &unit.tree.expr(call).kind)
+        else {
+            next.extend(self.step(state, step));
+            return;
+        };
+        self.reach(step.span, state.waited);
+        for state in self.call_parts(&mut state, call, id, arguments) {
+            self.arrive(next, state);
+        }
+        if std::mem::take(&mut self.dead) {
+            next.clear();
+        }
     }
 
     /// The states with which a loop's head is entered again: none once nothing grows.
@@ -1238,9 +1267,15 @@ impl<'w, 'p> Run<'w, 'p> {
                 Limit::Slot(bound) => Some(bound),
                 Limit::Number(_) => None,
             };
-            // The last write to the variable or to its bound is the one that made it.
-            let write = state.writes.iter().rev().find(|write| write.slot == slot || Some(write.slot) == bound);
-            let Some(write) = write else { continue };
+            // The last write to the variable or to its bound is the one that made it; where several ways have met, of
+            // their last writes the one that goes furthest.
+            let Some(last) = state.writes.iter().rev().find(|write| write.slot == slot || Some(write.slot) == bound)
+            else {
+                continue;
+            };
+            let far = |write: &&Write| if end == End::Max { write.after.1 } else { -write.after.0 };
+            let same = state.writes.iter().filter(|write| write.slot == last.slot);
+            let Some(write) = same.max_by(|a, b| far(a).total_cmp(&far(b))) else { continue };
             let limits = match limit {
                 Limit::Number(value) => (value, value),
                 Limit::Slot(bound) => state.ends(bound),
@@ -1383,8 +1418,20 @@ impl<'w, 'p> Run<'w, 'p> {
 
     // ---- procedures ----
 
-    /// Runs a procedure in place.
+    /// Runs a procedure in place, for its value.
     pub fn call(&mut self, state: &mut State, expr: ExprId, id: ProcId, arguments: &[ExprId]) -> Value {
+        match self.call_parts(state, expr, id, arguments).into_iter().reduce(|a, b| a.join(&b)) {
+            Some(joined) => *state = joined,
+            None => self.dead = true,
+        }
+        match self.table.slot(Key::Result(expr)) {
+            Some(slot) => state.values[slot as usize].value.clone(),
+            None => anything(self.unit.ty(expr)),
+        }
+    }
+
+    /// Runs a procedure in place; gives the states in which it can come back.
+    fn call_parts(&mut self, state: &mut State, expr: ExprId, id: ProcId, arguments: &[ExprId]) -> Vec<State> {
         let facts = &self.unit.procedures[id.index()];
         let mut given = Vec::with_capacity(arguments.len());
         for &argument in arguments {
@@ -1392,10 +1439,10 @@ impl<'w, 'p> Run<'w, 'p> {
             let value = self.eval(state, argument);
             given.push((argument, value, forms));
         }
-        let result = self.table.slot(Key::Result(expr));
         self.calls += 1;
         if self.stack.contains(&id) || self.calls > MOST_CALLS {
-            return self.call_unseen(state, expr, id);
+            self.call_unseen(state, id);
+            return vec![state.clone()];
         }
         for (local, (argument, value, forms)) in facts.parameters.iter().zip(given) {
             let place = self.unit.local_places[local.0 as usize];
@@ -1409,26 +1456,18 @@ impl<'w, 'p> Run<'w, 'p> {
         }
         let graph = self.world.procedure_graph(self.script, id);
         self.stack.push(id);
-        self.results.push(result);
+        self.results.push(self.table.slot(Key::Result(expr)));
         let mut entry = state.clone();
         entry.later = false; // The end of the procedure's body comes back here, also inside an `after`.
         let ends = self.body(graph, entry);
         self.results.pop();
         self.stack.pop();
-        let joined = ends.into_iter().reduce(|a, b| a.join(&b));
         let later = state.later;
-        match joined {
-            Some(joined) => *state = State { later, ..joined },
-            None => self.dead = true,
-        }
-        match result {
-            Some(slot) => state.values[slot as usize].value.clone(),
-            None => anything(self.unit.ty(expr)),
-        }
+        ends.into_iter().map(|end| State { later, ..end }).collect()
     }
 
     /// A call that is not gone into: everything that it may write can have any value it ever has.
-    fn call_unseen(&mut self, state: &mut State, expr: ExprId, id: ProcId) -> Value {
+    fn call_unseen(&mut self, state: &mut State, id: ProcId) {
         let written = self.world.written_by(self.script, id);
         for (at, facts) in self.table.slots.iter().enumerate() {
             if facts.cell.is_some_and(|cell| written.contains(&cell)) {
@@ -1442,7 +1481,6 @@ impl<'w, 'p> Run<'w, 'p> {
             state.waited = true;
         }
         self.assume_ranges(state);
-        anything(self.unit.ty(expr))
     }
 }
 

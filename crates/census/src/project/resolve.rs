@@ -783,14 +783,12 @@ impl<'a> Resolver<'a> {
             Type::Bool => ["true", "false"].iter().all(|value| seen.iter().any(|seen| seen == value)),
             _ => false,
         };
-        match otherwise {
-            Some(block) => {
-                if !self.block(tree, block) {
-                    ends.push(std::mem::take(&mut self.kinds));
-                }
-            }
-            None if !all_values => ends.push(self.kinds.clone()),
-            None => {}
+        let ends_here = match otherwise {
+            Some(block) => self.block(tree, block),
+            None => all_values,
+        };
+        if !ends_here {
+            ends.push(std::mem::take(&mut self.kinds));
         }
         self.definitions.clear();
         self.merge(ends)

@@ -1151,6 +1151,9 @@ fn unfit_bound(id: VarId, bound: VarId, registry: &Registry) -> Option<String> {
     })
 }
 
+/// The bounds of a variable that are variables.
+type Edges = Vec<(End, VarId)>;
+
 /// Finds bounds that lead in a circle by following them depth first; each circle is reported at its earliest entry.
 fn break_circles(registry: &mut Registry, problems: &mut Problems) {
     let edges = |registry: &Registry, id: VarId| -> Vec<(End, VarId)> {
@@ -1165,7 +1168,7 @@ fn break_circles(registry: &mut Registry, problems: &mut Problems) {
     let mut done = vec![false; registry.variables.len()];
     for root in registry.var_ids() {
         // The path from the root, and for each variable on it the edges not yet followed.
-        let mut path: Vec<(VarId, End, Vec<(End, VarId)>)> = Vec::new();
+        let mut path: Vec<(VarId, End, Edges)> = Vec::new();
         if !done[root.index()] {
             path.push((root, End::Min, edges(registry, root)));
         }

@@ -81,3 +81,50 @@ fn kept(facts: &Facts<'_>, id: VarId) -> bool {
     let variable = facts.registry().var(id);
     variable.scope != Scope::Instance || facts.registry().instances_of(variable.owner).next().is_some()
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::rules::testing::expect_with;
+
+    #[test]
+    fn only_what_start_sets_anew_is_fresh() {
+        expect_with(
+            r#"[project]
+name = "Saltmarsh Mail"
+first_scene = "harbor"
+lifetime = "session"
+"#,
+            r#"[variables.tide.height] # ~ init/carried-over
+type = "int"
+scope = "global"
+default = 0
+engine = "reads"
+
+[variables.tide.flow]
+type = "int"
+scope = "global"
+default = 0
+engine = "reads"
+
+[variables.tide.record]
+type = "int"
+scope = "global"
+default = 0
+lifetime = "session"
+engine = "reads"
+"#,
+            &[r#"script tides for tide
+
+on start {
+    flow = 0
+}
+
+on bell {
+    height += 1
+    flow += 1
+    record += 1
+}
+"#],
+        );
+    }
+}

@@ -80,3 +80,128 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
         _ => None,
     })
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::rules::testing::expect;
+
+    #[test]
+    fn tests_hold_wherever_they_have_come_out_that_way() {
+        expect(
+            r#"[variables.office.called]
+type = "ref"
+of = "mailboat"
+scope = "global"
+
+[variables.mailboat.parcels]
+type = "int"
+scope = "instance"
+default = 0
+writers = ["*"]
+engine = "reads"
+"#,
+            &[
+                r#"script desk for office
+
+on bell {
+    called.parcels = 1 // ~ init/empty-ref
+}
+"#,
+                r#"script books for office
+
+on touched(other: mailboat) {
+    if called is none {
+        called = other
+    }
+    if called is not none and called.parcels > 2 {
+        called.parcels = 0
+    }
+    if called is set {
+        called.parcels += 1
+    }
+}
+"#,
+            ],
+        );
+    }
+
+    #[test]
+    fn an_instance_that_was_removed_is_gone() {
+        expect(
+            r#"[variables.office.called]
+type = "ref"
+of = "mailboat"
+scope = "global"
+
+[variables.mailboat.parcels]
+type = "int"
+scope = "instance"
+default = 0
+writers = ["*"]
+engine = "reads"
+"#,
+            &[r#"script desk for office
+
+on touched(other: mailboat) {
+    remove other
+    other.parcels = 0 // ~ init/empty-ref
+    called = other
+}
+
+on bell {
+    if called is none {
+        return
+    }
+    called.parcels = 1
+}
+"#],
+        );
+    }
+
+    #[test]
+    fn a_listed_instance_is_there_with_its_scene() {
+        expect(
+            r#"[variables.office.called]
+type = "ref"
+of = "mailboat"
+scope = "global"
+
+[variables.mailboat.parcels]
+type = "int"
+scope = "instance"
+default = 0
+writers = ["*"]
+engine = "reads"
+"#,
+            &[
+                r#"script desk for office
+
+on bell {
+    dawn_boat.parcels = 1 // ~ init/empty-ref
+    if dawn_boat is not none {
+        dawn_boat.parcels = 2
+    }
+    if scene is harbor {
+        dawn_boat.parcels = 3
+    }
+    called = none
+}
+
+on touched(other) {
+    if called is not none {
+        go marsh
+    }
+}
+"#,
+                r#"script pier for harbor
+
+on bell {
+    if dawn_boat.parcels > 0 { // ~ sharing/order-hazard
+        note "{dawn_boat.parcels}"
+    }
+}
+"#,
+            ],
+        );
+    }
+}

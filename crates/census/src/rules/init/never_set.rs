@@ -87,3 +87,48 @@ fn word(facts: &Facts<'_>, cell: CellId) -> Finding {
         "give it a `default`, or set it in a handler `on start`".to_owned()
     })
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::rules::testing::expect;
+
+    #[test]
+    fn read_and_set_by_nobody() {
+        expect(
+            r#"[variables.tide.height] # ~ init/never-set
+type = "int"
+scope = "global"
+"#,
+            &[r#"script tides for tide
+
+private seen: bool // ~ init/never-set
+
+on bell {
+    note "{height}"
+    if not seen {
+        note "{height}"
+    }
+}
+"#],
+        );
+    }
+
+    #[test]
+    fn a_ref_starts_as_none() {
+        expect(
+            r#"[variables.tide.watcher]
+type = "ref"
+of = "mailboat"
+scope = "global"
+"#,
+            &[r#"script tides for tide
+
+on bell {
+    if watcher is none {
+        note "nobody"
+    }
+}
+"#],
+        );
+    }
+}

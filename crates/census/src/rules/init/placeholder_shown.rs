@@ -59,3 +59,29 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
         Some(finding.help(format!("set `{identity}` in a handler `on start`, before anything shows it")))
     })
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::rules::testing::expect;
+
+    #[test]
+    fn the_player_reads_the_stand_in() {
+        expect(
+            r#"[variables.tide.title]
+type = "text"
+scope = "global"
+default = "TITLE"
+placeholder = true
+"#,
+            &[r#"script tides for tide
+
+on bell {
+    show "{title}" // ~ init/placeholder-shown
+    title = "Spring tide"
+    show "{title}"
+    note "{title}"
+}
+"#],
+        );
+    }
+}

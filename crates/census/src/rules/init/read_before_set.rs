@@ -72,3 +72,182 @@ fn cure(facts: &Facts<'_>, unit: &ScriptUnit, place: PlaceId, name: &str) -> Str
         None => format!("let it start from a value, `private {name}: … = …`, or ask first: `if {name} is set {{ … }}`"),
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::rules::testing::expect;
+
+    #[test]
+    fn start_handlers_set_for_all_that_come_after() {
+        expect(
+            r#"[variables.tide.height]
+type = "int"
+scope = "global"
+engine = "reads"
+"#,
+            &[r#"script tides for tide
+
+on start {
+    height = 1
+}
+
+on bell {
+    note "{height}"
+}
+"#],
+        );
+    }
+
+    #[test]
+    fn a_start_handler_with_a_test_or_a_wait_is_not_certain() {
+        expect(
+            r#"[variables.tide.height]
+type = "int"
+scope = "global"
+engine = "reads"
+[variables.tide.flow]
+type = "int"
+scope = "global"
+engine = "reads"
+"#,
+            &[r#"script tides for tide
+
+on start {
+    if chance(0.5) {
+        height = 1
+    }
+    wait 1s
+    flow = 1
+}
+
+on bell {
+    note "{height}" // ~ init/read-before-set
+    note "{flow}" // ~ init/read-before-set
+    if height is set {
+        note "{height}"
+    }
+}
+"#],
+        );
+    }
+
+    #[test]
+    fn every_arm_must_set_it() {
+        expect(
+            r#"[variables.tide.height]
+type = "int"
+scope = "global"
+engine = "reads"
+"#,
+            &[r#"script tides for tide
+
+on bell {
+    match random(1, 2) {
+        1 { height = 1 }
+        else { height = 2 }
+    }
+    note "{height}"
+}
+
+on touched(other) {
+    if other is mailboat {
+        height = 1
+    } else {
+        return
+    }
+    height += 1
+}
+"#],
+        );
+    }
+
+    #[test]
+    fn clearing_makes_it_unset_again() {
+        expect(
+            r#"[variables.tide.height]
+type = "int"
+scope = "global"
+default = 1
+engine = "reads"
+"#,
+            &[r#"script tides for tide
+
+on bell {
+    clear height
+}
+
+on touched(other) {
+    note "{height}" // ~ init/read-before-set
+    height = 2
+    wait 1s
+    note "{height}" // ~ init/read-before-set
+}
+"#],
+        );
+    }
+
+    #[test]
+    fn privates_and_earlier_start_handlers() {
+        expect(
+            "",
+            &[r#"script tides for tide
+
+private count: int
+private seen: int
+
+on start {
+    note "{count}" // ~ init/read-before-set
+    count = 1
+    seen = 2
+}
+
+on start {
+    note "{seen}"
+}
+
+on bell {
+    count += seen
+}
+"#],
+        );
+    }
+
+    #[test]
+    fn spawn_handlers_set_for_their_own_instance() {
+        expect(
+            r#"[variables.mailboat.trips]
+type = "int"
+scope = "instance"
+engine = "reads"
+"#,
+            &[r#"script loading for mailboat
+
+on spawn {
+    trips = 0
+}
+
+on bell {
+    trips += 1
+}
+"#],
+        );
+    }
+
+    #[test]
+    fn a_step_reads_what_it_steps() {
+        expect(
+            r#"[variables.tide.height]
+type = "int"
+scope = "global"
+engine = "reads"
+"#,
+            &[r#"script tides for tide
+
+on bell {
+    height += 1 // ~ init/read-before-set
+    note "{height}"
+}
+"#],
+        );
+    }
+}

@@ -57,3 +57,26 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
     })
     .collect()
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::rules::testing::expect;
+
+    #[test]
+    fn an_old_save_has_no_value() {
+        expect(
+            r#"[variables.tide.record] # ~ init/saved-without-default
+type = "int"
+scope = "global"
+lifetime = "saved"
+engine = "reads"
+"#,
+            &[r#"script tides for tide
+
+on start {
+    record = 1
+}
+"#],
+        );
+    }
+}

@@ -52,3 +52,106 @@ on bell {
 fn check(facts: &Facts<'_>) -> Vec<Finding> {
     super::decided::check(facts, RULE.name, true)
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::rules::testing::expect;
+
+    #[test]
+    fn bounds_are_taken_to_be_kept() {
+        expect(
+            r#"[variables.tide.height]
+type = "int"
+scope = "global"
+default = 0
+min = 0
+max = 6
+engine = "reads"
+"#,
+            &[r#"script tides for tide
+
+on bell {
+    if height >= 0 { // ~ range/always
+        height = 2
+    }
+    if height > 6 { // ~ range/never
+        note "flood"
+    }
+}
+
+on touched(other) {
+    height = random(0, 6)
+}
+"#],
+        );
+    }
+
+    #[test]
+    fn what_only_constants_decide_is_no_finding() {
+        expect(
+            r#"[variables.mailboat.parcels]
+type = "int"
+scope = "instance"
+default = 0
+min = 0
+max = "mailboat.hold_size"
+engine = "reads"
+
+[variables.mailboat.hold_size]
+type = "int"
+scope = "instance"
+default = 20
+constant = true
+
+[variables.mailboat.oil]
+type = "number"
+scope = "instance"
+default = 50
+min = 0
+max = 100
+engine = "reads"
+"#,
+            &[r#"script loading for mailboat in harbor
+
+on bell {
+    if hold_size > 10 {
+        note "large"
+    }
+    let limit = 3
+    if limit > 2 {
+        note "fine"
+    }
+    while true {
+        wait 1s
+    }
+}
+"#],
+        );
+    }
+
+    #[test]
+    fn a_test_that_an_earlier_one_has_decided() {
+        expect(
+            r#"[variables.tide.height]
+type = "int"
+scope = "global"
+default = 0
+min = 0
+max = 6
+engine = "reads"
+"#,
+            &[r#"script tides for tide
+
+on bell {
+    height = random(0, 6)
+    if height < 3 {
+        return
+    }
+    if height >= 2 { // ~ range/always
+        note "high"
+    }
+}
+"#],
+        );
+    }
+}

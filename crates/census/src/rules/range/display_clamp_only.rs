@@ -117,3 +117,29 @@ fn range(facts: &Facts<'_>, unit: &ScriptUnit, expr: ExprId) -> Option<(f64, f64
         _ => None,
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::rules::testing::expect;
+
+    #[test]
+    fn the_screen_hides_what_the_game_uses() {
+        expect(
+            r#"[variables.tide.height]
+type = "int"
+scope = "global"
+default = 0
+min = 0
+engine = "reads"
+"#,
+            &[r#"script tides for tide
+
+on bell {
+    height += 1
+    show "{min(height, 5)}" // ~ range/display-clamp-only
+    show "{max(height, 0)}"
+}
+"#],
+        );
+    }
+}

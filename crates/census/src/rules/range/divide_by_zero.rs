@@ -65,3 +65,51 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
         )
     })
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::rules::testing::expect;
+
+    #[test]
+    fn tests_and_relations_keep_the_divisor_from_zero() {
+        expect(
+            r#"[variables.mailboat.parcels]
+type = "int"
+scope = "instance"
+default = 0
+min = 0
+max = "mailboat.hold_size"
+engine = "reads"
+
+[variables.mailboat.hold_size]
+type = "int"
+scope = "instance"
+default = 20
+engine = "reads"
+
+[variables.mailboat.oil]
+type = "number"
+scope = "instance"
+default = 50
+min = 0
+max = 100
+engine = "reads"
+"#,
+            &[r#"script loading for mailboat in harbor
+
+on bell {
+    note "{100 / parcels:1}" // ~ range/divide-by-zero
+    if parcels > 0 {
+        note "{100 / parcels:1}"
+    }
+    if parcels < hold_size {
+        note "{100 / (hold_size - parcels):1}"
+    }
+    note "{100 / max(parcels, 1):1}"
+    note "{hold_size % (parcels + 1)}"
+    oil /= 2
+}
+"#],
+        );
+    }
+}

@@ -140,3 +140,46 @@ fn literal(unit: &ScriptUnit, expr: ExprId) -> Option<f64> {
         _ => None,
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::rules::testing::expect;
+
+    #[test]
+    fn bounds_are_named_not_typed() {
+        expect(
+            r#"[variables.mailboat.parcels]
+type = "int"
+scope = "instance"
+default = 0
+min = 0
+max = "mailboat.hold_size"
+engine = "reads"
+
+[variables.mailboat.hold_size]
+type = "int"
+scope = "instance"
+default = 20
+constant = true
+
+[variables.mailboat.oil]
+type = "number"
+scope = "instance"
+default = 50
+min = 0
+max = 100
+engine = "reads"
+"#,
+            &[r#"script loading for mailboat in harbor
+
+on bell {
+    if parcels < 20 { // ~ range/hardcoded-limit
+        parcels = min(parcels + 1, hold_size)
+    }
+    oil = clamp(oil, 0, 100) // ~ range/hardcoded-limit
+    oil = min(oil, oil.max)
+}
+"#],
+        );
+    }
+}

@@ -177,3 +177,68 @@ fn word(
     finding.variable = facts.project.variable_of(cell).map(|id| facts.registry().identity(id));
     finding.help(format!("write `{}`", if down { below } else { above })).with(at.at(step.at), "stepped here")
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::rules::testing::expect;
+
+    #[test]
+    fn threes_jump_over_zero() {
+        expect(
+            r#"[variables.tide.left]
+type = "int"
+scope = "global"
+default = 10
+engine = "reads"
+"#,
+            &[r#"script tides for tide
+
+on bell {
+    left -= 3
+    if left == 0 { // ~ range/limit-skipped
+        note "low"
+    }
+}
+"#],
+        );
+    }
+
+    #[test]
+    fn steps_that_land_or_are_stopped_are_fine() {
+        expect(
+            r#"[variables.tide.left]
+type = "int"
+scope = "global"
+default = 10
+engine = "reads"
+
+[variables.tide.marks]
+type = "int"
+scope = "global"
+default = 9
+min = 0
+max = 9
+engine = "reads"
+"#,
+            &[r#"script tides for tide
+
+on bell {
+    left -= 1
+    if left == 0 {
+        note "low"
+    }
+}
+
+on touched(other) {
+    marks -= 2
+    if marks < 0 {
+        marks = 0
+    }
+    if marks == 0 {
+        note "none left"
+    }
+}
+"#],
+        );
+    }
+}

@@ -107,3 +107,28 @@ fn reaches(facts: &Facts<'_>, id: VarId, end: End, reach: (f64, f64)) -> bool {
             End::Max => reach.1 >= limit.0,
         })
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::rules::testing::expect;
+
+    #[test]
+    fn a_limit_that_is_reached_in_silence() {
+        expect(
+            r#"[variables.tide.height] # ~ range/limit-unwatched
+type = "int"
+scope = "global"
+default = 0
+min = 0
+max = 6
+engine = "reads" # the gauge
+"#,
+            &[r#"script tides for tide
+
+on bell {
+    height = min(height + 1, height.max)
+}
+"#],
+        );
+    }
+}

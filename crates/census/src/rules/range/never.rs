@@ -52,3 +52,76 @@ on bell {
 fn check(facts: &Facts<'_>) -> Vec<Finding> {
     super::decided::check(facts, RULE.name, false)
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::rules::testing::expect;
+
+    #[test]
+    fn strides_count() {
+        expect(
+            r#"[variables.tide.height]
+type = "int"
+scope = "global"
+default = 0
+min = 0
+max = 100
+engine = "reads"
+"#,
+            &[r#"script tides for tide
+
+on bell {
+    if height <= 90 {
+        height += 10
+    }
+    if height % 10 == 5 { // ~ range/never
+        note "odd"
+    }
+}
+"#],
+        );
+    }
+
+    #[test]
+    fn the_test_of_a_write_that_is_reported_is_left_alone() {
+        expect(
+            r#"[variables.tide.height]
+type = "int"
+scope = "global"
+default = 0
+min = 0
+max = 6
+engine = "reads"
+"#,
+            &[r#"script tides for tide
+
+on bell {
+    if height <= 6 {
+        height += 1 // ~ range/can-exceed
+    }
+}
+"#],
+        );
+    }
+
+    #[test]
+    fn a_flag_that_nothing_raises() {
+        expect(
+            r#"[variables.tide.storm]
+type = "bool"
+scope = "global"
+default = false
+engine = "reads"
+"#,
+            &[r#"script tides for tide
+
+on bell {
+    if storm { // ~ range/never
+        note "storm"
+    }
+    storm = false
+}
+"#],
+        );
+    }
+}

@@ -122,3 +122,81 @@ fn word(
             .replace(" at most", if end == End::Max { " at most" } else { " at least" }),
     )
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::rules::testing::expect;
+
+    #[test]
+    fn instances_are_held_against_their_own_bounds() {
+        expect(
+            r#"[variables.mailboat.parcels]
+type = "int"
+scope = "instance"
+default = 0
+min = 0
+max = "mailboat.hold_size"
+engine = "reads"
+
+[variables.mailboat.hold_size]
+type = "int"
+scope = "instance"
+default = 20
+constant = true
+
+[variables.mailboat.oil]
+type = "number"
+scope = "instance"
+default = 50
+min = 0
+max = 100
+engine = "reads"
+
+[instances.dusk_boat]
+of = "mailboat"
+scene = "marsh"
+start = { parcels = 12, hold_size = 10 } # ~ range/start-outside
+
+[instances.noon_boat]
+of = "mailboat"
+start = { parcels = 12, hold_size = 15 }
+"#,
+            &[r#"script loading for mailboat in harbor
+
+on bell {
+    note "{parcels} of {hold_size}"
+}
+"#],
+        );
+    }
+
+    #[test]
+    fn a_bound_that_an_instance_changes_is_the_fault() {
+        expect(
+            r#"[variables.mailboat.parcels]
+type = "int"
+scope = "instance"
+default = 8
+min = 0
+max = "mailboat.hold_size"
+engine = "reads"
+
+[variables.mailboat.hold_size]
+type = "int"
+scope = "instance"
+default = 20
+constant = true
+
+[instances.dusk_boat]
+of = "mailboat"
+start = { hold_size = 5 } # ~ range/start-outside
+"#,
+            &[r#"script loading for mailboat in harbor
+
+on bell {
+    note "{parcels}"
+}
+"#],
+        );
+    }
+}

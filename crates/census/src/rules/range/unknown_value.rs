@@ -39,3 +39,33 @@ on start {
     },
     check: None,
 };
+
+#[cfg(test)]
+mod tests {
+    use crate::rules::testing::expect;
+
+    #[test]
+    fn texts_are_held_against_the_values() {
+        expect(
+            r#"[variables.tide.phase]
+type = "enum"
+scope = "global"
+values = ["ebb", "flood"]
+default = "ebb"
+engine = "reads"
+"#,
+            &[r#"script tides for tide
+
+on bell {
+    if phase == "eb" { // ~ range/unknown-value
+        phase = "flood"
+    }
+    match phase {
+        "ebb", "flood" { note "well" }
+        "storm" { note "no" } // ~ range/unknown-value
+    }
+}
+"#],
+        );
+    }
+}
