@@ -1572,6 +1572,9 @@ impl<'a> Resolver<'a> {
 
     fn unknown_member(&mut self, owner: OwnerId, name: &str, span: Span) {
         let facts = self.registry().owner(owner);
+        if facts.name.is_empty() {
+            return; // What the instance is of is the mistake, and was reported.
+        }
         let message = format!("`{}` has no variable `{name}`", facts.name);
         self.report(reader_rules::UNKNOWN_NAME, span, message);
         let own = did_you_mean(name, facts.variables.iter().map(|&id| &*self.registry().var(id).name));

@@ -204,25 +204,47 @@ pub fn read(files: &[RegistryFile], config: &Config, problems: &mut Problems) ->
 
 fn collect<'a>(files: &'a [RegistryFile], registry: &mut Registry, problems: &mut Problems) -> Collected<'a> {
     let mut collected = Collected::default();
-    for section in ["owners", "instances", "signals", "invariants", "variables"] {
-        for file in files {
-            for entry in file.table.entries.iter().filter(|entry| entry.key == section) {
-                let at = Location { file: file.file, span: entry.item.span };
-                let Toml::Table(table) = &entry.item.value else {
-                    problems.entry(at, &format!("`{section}` is a table of entries"));
-                    continue;
-                };
-                for entry in &table.entries {
-                    collect_entry(section, entry, file.file, registry, &mut collected, problems);
-                }
-            }
+    // Names in the order of the files, so that the later of two is the one reported; variables need all owners.
+    let mut entries: Vec<(&str, &Entry, FileId)> = Vec::new();
+    for file in files {
+        let mut own = section_entries(file, problems);
+        own.sort_by_key(|(_, entry, _)| entry.key_span.start);
+        entries.extend(own);
+    }
+    let (variables, named): (Vec<_>, Vec<_>) = entries.into_iter().partition(|(section, ..)| *section == "variables");
+    for (section, entry, file) in named.into_iter().chain(variables) {
+        collect_entry(section, entry, file, registry, &mut collected, problems);
+    }
+    for found in &collected.instances {
+        if let Some(Toml::Text(of)) = found.table.get("of").map(|entry| &entry.item.value)
+            && let Some(owner) = registry.find_owner(of)
+        {
+            registry.instances[found.id.index()].of = owner;
         }
     }
+    house_strays(registry);
     for file in files {
         check_sections(file, problems);
     }
     add_only_instances(registry);
     collected
+}
+
+/// The entries of a file, each with the section that it stands in.
+fn section_entries<'a>(file: &'a RegistryFile, problems: &mut Problems) -> Vec<(&'static str, &'a Entry, FileId)> {
+    let mut found = Vec::new();
+    for section in ["owners", "instances", "signals", "invariants", "variables"] {
+        for entry in file.table.entries.iter().filter(|entry| entry.key == section) {
+            match &entry.item.value {
+                Toml::Table(table) => found.extend(table.entries.iter().map(|entry| (section, entry, file.file))),
+                _ => {
+                    let at = Location { file: file.file, span: entry.item.span };
+                    problems.entry(at, &format!("`{section}` is a table of entries"));
+                }
+            }
+        }
+    }
+    found
 }
 
 fn check_sections(file: &RegistryFile, problems: &mut Problems) {
@@ -318,13 +340,6 @@ fn collect_entry<'a>(
         }
     };
     registry.names.insert(name, named);
-    // What an instance is of decides later steps, so it is read at once; its mistakes are reported with the rest.
-    if let Named::Instance(id) = named
-        && let Some(Toml::Text(of)) = table.get("of").map(|entry| &entry.item.value)
-        && let Some(owner) = registry.find_owner(of)
-    {
-        registry.instances[id.index()].of = owner;
-    }
     if let Named::Owner(id) = named {
         registry.owners[id.index()].kind = peek_kind(table);
     }
@@ -449,6 +464,24 @@ fn blank_variable(name: Arc<str>, owner: OwnerId, kind: OwnerKind, header: Locat
         formerly: Vec::new(),
         retired: None,
         place: EntryPlace { header, keys: Vec::new() },
+    }
+}
+
+/// Instances of what is no actor keep their names, so that their uses are no further mistakes: they belong to an actor
+/// without a name, of which nothing is known.
+fn house_strays(registry: &mut Registry) {
+    let known = |of: OwnerId, registry: &Registry| of.index() < registry.owners.len() && registry.is_actor(of);
+    let strays: Vec<usize> =
+        (0..registry.instances.len()).filter(|&at| !known(registry.instances[at].of, registry)).collect();
+    let Some(&first) = strays.first() else { return };
+    let at = registry.instances[first].place.as_ref().map(|place| place.header);
+    let Some(at) = at else { return };
+    let nobody = OwnerId::at(registry.owners.len());
+    let kind = OwnerKind::Actor { many: true };
+    let name: Arc<str> = Arc::from("");
+    registry.owners.push(Owner { name, kind, about: None, steward: None, at, variables: Vec::new() });
+    for stray in strays {
+        registry.instances[stray].of = nobody;
     }
 }
 

@@ -155,3 +155,50 @@ fn related(facts: &Facts<'_>, unit: &ScriptUnit, place: PlaceId) -> Vec<CellId> 
     }
     cells
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::rules::testing::expect;
+
+    #[test]
+    fn loops_that_nothing_ends() {
+        expect(
+            r#"[variables.tide.height]
+type = "int"
+scope = "global"
+default = 0
+min = 0
+max = 6
+engine = "reads"
+"#,
+            &[r#"script tides for tide
+
+on bell {
+    while height < 3 { // ~ flow/endless-loop
+        note "x"
+    }
+}
+
+on touched(other) {
+    while height < 3 {
+        height += 1
+    }
+    while chance(0.5) {
+        note "x"
+    }
+    while height > 2 {
+        rise()
+    }
+    height = random(0, 6)
+    while height > 0 {
+        wait 1s
+    }
+}
+
+proc rise() {
+    height = 0
+}
+"#],
+        );
+    }
+}

@@ -90,3 +90,33 @@ fn gap(facts: &Facts<'_>, unit: &ScriptUnit, subject: ExprId, arms: &[Arm], of: 
     let finding = Finding::new(RULE.name, unit.at(head), message).help("add an arm for it, or an `else` that says so");
     Some(Finding { variable: unit.place_of(subject).and_then(|place| facts.identity_of(unit, place)), ..finding })
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::rules::testing::expect;
+
+    #[test]
+    fn values_left_out() {
+        expect(
+            r#"[variables.tide.phase]
+type = "enum"
+scope = "global"
+values = ["ebb", "flood", "slack"]
+default = "ebb"
+engine = "both"
+"#,
+            &[r#"script tides for tide
+
+on bell {
+    match phase { // ~ flow/match-gap
+        "ebb" { note "x" }
+    }
+    match phase {
+        "ebb", "flood" { note "x" }
+        else { note "y" }
+    }
+}
+"#],
+        );
+    }
+}

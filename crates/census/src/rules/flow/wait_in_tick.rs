@@ -71,3 +71,39 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
     }
     findings
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::rules::testing::expect;
+
+    #[test]
+    fn piles_and_guards() {
+        expect(
+            r#"[variables.tide.height]
+type = "int"
+scope = "global"
+default = 0
+min = 0
+max = 6
+overflow = "clamp"
+engine = "reads"
+"#,
+            &[r#"script tides for tide
+
+private busy: bool = false
+
+on tick when not busy {
+    busy = true
+    wait 1s
+    busy = false
+    height = 2
+}
+
+on every 1s { // ~ sharing/reentry
+    wait 2s // ~ flow/wait-in-tick
+    height += 1
+}
+"#],
+        );
+    }
+}

@@ -80,3 +80,49 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
         )
     })
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::rules::testing::expect;
+
+    #[test]
+    fn for_the_instance_that_was_written() {
+        expect(
+            r#"[variables.mailboat.mast]
+type = "bool"
+scope = "instance"
+default = false
+
+[variables.mailboat.flag]
+type = "bool"
+scope = "instance"
+default = false
+
+[invariants.flag_needs_mast]
+holds = "mailboat.flag implies mailboat.mast"
+"#,
+            &[r#"script loading for mailboat in harbor
+
+on bell {
+    if mast {
+        flag = true
+    }
+}
+
+on touched(other) {
+    mast = false // ~ invariant/can-break
+}
+
+on bumped(other) {
+    mast = true
+    flag = true
+}
+
+on enter {
+    flag = false
+    mast = false
+}
+"#],
+        );
+    }
+}

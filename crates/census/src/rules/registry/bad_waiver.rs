@@ -43,3 +43,31 @@ on bell {
     },
     check: None,
 };
+
+#[cfg(test)]
+mod tests {
+    use crate::rules::testing::expect;
+
+    #[test]
+    fn no_reason_no_waiver() {
+        expect(
+            r#"[variables.tide.height]
+type = "int"
+scope = "global"
+default = 0
+min = 0
+max = 6
+engine = "reads"
+"#,
+            &[r#"script tides for tide
+
+on bell {
+    // waive range/can-exceed // ~ registry/bad-waiver
+    height += 1 // ~ range/can-exceed
+    // waive range/can-excede: typo // ~ registry/bad-waiver
+    note "{height}"
+}
+"#],
+        );
+    }
+}

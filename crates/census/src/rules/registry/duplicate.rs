@@ -34,3 +34,41 @@ on start {
     },
     check: None,
 };
+
+#[cfg(test)]
+mod tests {
+    use crate::rules::testing::expect;
+
+    #[test]
+    fn both_places_are_known() {
+        expect(
+            r#"[variables.tide.height]
+type = "int"
+scope = "global"
+default = 0
+min = 0
+max = 6
+engine = "reads"
+[variables.tide.height] # ~ registry/duplicate
+type = "int"
+scope = "global"
+default = 0
+min = 0
+max = 6
+engine = "reads"
+
+[owners.dawn_boat] # ~ registry/duplicate
+kind = "system"
+
+[signals.tide] # ~ registry/duplicate
+from = "engine"
+"#,
+            &[r#"script tides for tide
+
+on bell {
+    height = 2
+}
+"#],
+        );
+    }
+}

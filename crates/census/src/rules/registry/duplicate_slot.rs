@@ -49,3 +49,36 @@ on start {
     },
     check: None,
 };
+
+#[cfg(test)]
+mod tests {
+    use crate::rules::testing::expect;
+
+    #[test]
+    fn one_slot_for_one_variable() {
+        expect(
+            r#"[variables.tide.height]
+type = "int"
+scope = "global"
+default = 0
+min = 0
+max = 6
+slot = 3
+engine = "reads"
+
+[variables.tide.flow]
+type = "int"
+scope = "global"
+default = 0
+slot = 3 # ~ registry/duplicate-slot
+engine = "both"
+"#,
+            &[r#"script tides for tide
+
+on bell {
+    height = 2
+}
+"#],
+        );
+    }
+}

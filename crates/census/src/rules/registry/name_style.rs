@@ -85,3 +85,46 @@ fn prefix_problem(facts: &Facts<'_>, id: VarId) -> Option<String> {
     let fits = prefixes.is_empty() || prefixes.iter().any(|prefix| variable.name.starts_with(prefix.as_str()));
     (!fits).then(|| format!("is a `{word}`, and those begin with {}", crate::words::either(prefixes)))
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::rules::testing::expect_with;
+
+    #[test]
+    fn styles_and_prefixes() {
+        expect_with(
+            r#"[project]
+name = "Saltmarsh Mail"
+first_scene = "harbor"
+
+[names]
+variable = "snake"
+prefixes = { bool = ["is_", "has_"] }
+"#,
+            r#"[variables.tide.openNow] # ~ registry/name-style
+type = "bool"
+scope = "global"
+default = false
+engine = "both"
+
+[variables.tide.open_now] # ~ registry/name-style
+type = "bool"
+scope = "global"
+default = false
+engine = "both"
+
+[variables.tide.is_open]
+type = "bool"
+scope = "global"
+default = false
+engine = "both"
+"#,
+            &[r#"script tides for tide
+
+on bell {
+    note "x"
+}
+"#],
+        );
+    }
+}

@@ -64,3 +64,35 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
     }
     findings
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::rules::testing::expect;
+
+    #[test]
+    fn the_use_is_named() {
+        expect(
+            r#"[variables.tide.height]
+type = "int"
+scope = "global"
+default = 0
+min = 0
+max = 6
+retired = { since = "0.3", use = "tide.flow" }
+engine = "reads"
+
+[variables.tide.flow]
+type = "int"
+scope = "global"
+default = 0
+engine = "both"
+"#,
+            &[r#"script tides for tide
+
+on bell {
+    height = 3 // ~ registry/retired-used
+}
+"#],
+        );
+    }
+}

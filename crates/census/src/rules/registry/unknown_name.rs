@@ -37,3 +37,41 @@ on start {
     },
     check: None,
 };
+
+#[cfg(test)]
+mod tests {
+    use crate::rules::testing::expect;
+
+    #[test]
+    fn names_that_mean_nothing() {
+        expect(
+            r#"[variables.tide.height]
+type = "int"
+scope = "global"
+default = 0
+min = 0
+max = 6
+engine = "reads"
+"#,
+            &[
+                r#"script tides for tide
+
+on bell {
+    hieght = 3 // ~ registry/unknown-name
+    height = wind.speed // ~ registry/unknown-name
+    note "{self.flow}" // ~ registry/unknown-name
+    note "{height.max} {height.top}" // ~ registry/unknown-name
+    spawn gull // ~ registry/unknown-name
+    go market // ~ registry/unknown-name
+}
+"#,
+                r#"script desk for office
+
+on touched(other) {
+    note "{height}"
+}
+"#,
+            ],
+        );
+    }
+}

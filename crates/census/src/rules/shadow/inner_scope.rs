@@ -102,3 +102,36 @@ fn further_out(facts: &Facts<'_>, unit: &ScriptUnit, id: VarId) -> Option<VarId>
         other != id && inner && (system || scene)
     })
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::rules::testing::expect;
+
+    #[test]
+    fn the_first_bare_use() {
+        expect(
+            r#"[variables.tide.height]
+type = "int"
+scope = "global"
+default = 0
+min = 0
+max = 6
+engine = "reads"
+
+[variables.harbor.height]
+type = "int"
+scope = "scene"
+default = 0
+engine = "reads"
+"#,
+            &[r#"script pier for harbor
+
+on enter {
+    height = 1 // ~ shadow/inner-scope
+    height += 1
+    note "{tide.height}"
+}
+"#],
+        );
+    }
+}

@@ -165,3 +165,47 @@ fn inside<'a>(
     }
     scope.truncate(depth);
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::rules::testing::expect;
+
+    #[test]
+    fn each_kind_of_local_can_hide() {
+        expect(
+            r#"[variables.tide.height]
+type = "int"
+scope = "global"
+default = 0
+min = 0
+max = 6
+engine = "reads"
+"#,
+            &[r#"script tides for tide
+
+private seen: int = 0
+
+on bell {
+    let height = 3 // ~ shadow/local
+    if height > 2 {
+        let height = 4
+        note "{height}"
+    }
+    let seen = 3
+    note "{seen}"
+}
+
+on touched(height) { // ~ shadow/local
+    note "x"
+}
+
+on enter {
+    seen += 1
+    if seen > 3 {
+        seen = 0
+    }
+}
+"#],
+        );
+    }
+}

@@ -163,3 +163,46 @@ fn labels(facts: &Facts<'_>, findings: &mut Vec<Finding>) {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::rules::testing::expect;
+
+    #[test]
+    fn one_letter_apart() {
+        expect(
+            r#"[variables.tide.levels]
+type = "int"
+scope = "global"
+default = 0
+engine = "both"
+
+[variables.tide.level_s] # ~ shadow/lookalike
+type = "int"
+scope = "global"
+default = 0
+engine = "both"
+
+[variables.tide.ebb]
+type = "int"
+scope = "global"
+default = 0
+engine = "both"
+
+[variables.tide.abb]
+type = "int"
+scope = "global"
+default = 0
+engine = "both"
+"#,
+            &[r#"script tides for tide
+
+on bell {
+    show gauge_one "a"
+    show gauge_two "b"
+    show gauge_ona "c" // ~ shadow/lookalike
+}
+"#],
+        );
+    }
+}

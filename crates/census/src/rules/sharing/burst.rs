@@ -81,3 +81,81 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
     }
     findings
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::rules::testing::{expect, expect_with};
+
+    #[test]
+    fn only_a_guard_that_outlasts_the_burst_helps() {
+        expect_with(
+            r#"[project]
+name = "Saltmarsh Mail"
+first_scene = "harbor"
+
+[order]
+first = ["scripts/a.oaken"]
+
+[rules]
+"unused/local" = "off"
+"#,
+            r#"[variables.tide.height]
+type = "int"
+scope = "global"
+default = 0
+min = 0
+max = 6
+overflow = "clamp"
+engine = "reads"
+"#,
+            &[
+                r#"script tides for tide
+
+private busy: bool = false
+private taken: bool = false
+
+on bumped(other) when not busy {
+    busy = true // ~ unused/dead-write
+    height += 1 // ~ sharing/burst
+    busy = false
+}
+"#,
+                r#"script ebbs for tide
+
+private taken: bool = false
+
+on bumped(other: parcel) when not taken {
+    taken = true
+    tide.height += 1
+}
+"#,
+            ],
+        );
+    }
+
+    #[test]
+    fn a_guard_over_a_wait_outlasts_it() {
+        expect(
+            r#"[variables.tide.height]
+type = "int"
+scope = "global"
+default = 0
+min = 0
+max = 6
+overflow = "clamp"
+engine = "reads"
+"#,
+            &[r#"script tides for tide
+
+private busy: bool = false
+
+on bumped(other) when not busy {
+    busy = true
+    height += 1
+    wait 0.5s
+    busy = false
+}
+"#],
+        );
+    }
+}

@@ -61,3 +61,43 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
         })
         .collect()
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::rules::testing::expect;
+
+    #[test]
+    fn a_tuning_value_is_for_the_registry_alone() {
+        expect(
+            r#"[variables.mailboat.parcels]
+type = "int"
+scope = "instance"
+default = 0
+min = 0
+max = "mailboat.hold_size"
+engine = "reads"
+
+[variables.mailboat.hold_size]
+type = "int"
+scope = "instance"
+default = 20
+constant = true
+
+[variables.mailboat.oil]
+type = "number"
+scope = "instance"
+default = 50
+min = 0
+max = 100
+engine = "reads"
+"#,
+            &[r#"script loading for mailboat in harbor
+
+on bell {
+    hold_size = 3 // ~ sharing/constant-written
+    note "{parcels} of {hold_size}, {oil:1}"
+}
+"#],
+        );
+    }
+}

@@ -286,3 +286,73 @@ fn extend(edges: &[Vec<Edge>], start: usize, at: usize, path: &mut Vec<Edge>, fo
         path.pop();
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::rules::testing::expect;
+
+    #[test]
+    fn two_that_push_each_other_on() {
+        expect(
+            r#"[variables.tide.height]
+type = "int"
+scope = "global"
+default = 0
+engine = "reads"
+[variables.tide.flow]
+type = "int"
+scope = "global"
+default = 0
+engine = "reads"
+"#,
+            &[r#"script tides for tide
+
+on changed height {
+    flow = height + 1
+}
+
+on changed flow {
+    height = flow + 1 // ~ sharing/feedback
+}
+
+on bell {
+    height += 1
+}
+"#],
+        );
+    }
+
+    #[test]
+    fn circles_that_come_to_an_end() {
+        expect(
+            r#"[variables.tide.height]
+type = "int"
+scope = "global"
+default = 0
+engine = "reads"
+[variables.tide.flow]
+type = "int"
+scope = "global"
+default = 0
+engine = "reads"
+"#,
+            &[r#"script tides for tide
+
+on changed height {
+    flow = height
+    if height < 10 {
+        height += 1
+    }
+}
+
+on changed flow {
+    height = min(height, 10)
+}
+
+on bell {
+    height += 1
+}
+"#],
+        );
+    }
+}

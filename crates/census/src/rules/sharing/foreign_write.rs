@@ -83,3 +83,70 @@ fn allowed(facts: &Facts<'_>, id: VarId) -> String {
     let all: Vec<&str> = std::iter::once(&*registry.owner(variable.owner).name).chain(others).collect();
     all.join("`, `")
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::rules::testing::{expect, expect_with};
+
+    #[test]
+    fn owners_and_listed_writers_may_write() {
+        expect(
+            r#"[variables.tide.height]
+type = "int"
+scope = "global"
+default = 0
+min = 0
+max = 6
+writers = ["office"]
+engine = "reads"
+"#,
+            &[
+                r#"script tides for tide
+
+on bell {
+    height = 1
+}
+"#,
+                r#"script desk for office
+
+on touched(other) {
+    tide.height = 2
+}
+"#,
+                r#"script pier for harbor
+
+on touched(other) {
+    tide.height = 3 // ~ sharing/foreign-write sharing/order-hazard
+}
+"#,
+            ],
+        );
+    }
+
+    #[test]
+    fn anyone_writes_where_the_project_says_so() {
+        expect_with(
+            r#"[project]
+name = "Saltmarsh Mail"
+first_scene = "harbor"
+
+[sharing]
+writers = "anyone"
+"#,
+            r#"[variables.tide.height]
+type = "int"
+scope = "global"
+default = 0
+min = 0
+max = 6
+engine = "reads"
+"#,
+            &[r#"script pier for harbor
+
+on bell {
+    tide.height = 3
+}
+"#],
+        );
+    }
+}

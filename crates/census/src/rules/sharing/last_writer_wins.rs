@@ -192,3 +192,45 @@ fn constants_differ(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, place: Pla
     });
     chosen
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::rules::testing::expect;
+
+    #[test]
+    fn constants_and_gathering_are_fine() {
+        expect(
+            r#"[variables.tide.heaviest]
+type = "int"
+scope = "global"
+default = 0
+writers = ["*"]
+engine = "reads"
+
+[variables.mailboat.load]
+type = "int"
+scope = "instance"
+default = 0
+engine = "writes"
+"#,
+            &[r#"script loading for mailboat in harbor
+
+on bell {
+    tide.heaviest = load // ~ sharing/last-writer-wins
+}
+
+on enter {
+    tide.heaviest = max(tide.heaviest, load)
+}
+
+on leave {
+    tide.heaviest = 0
+}
+
+on touched(other) {
+    tide.heaviest = load
+}
+"#],
+        );
+    }
+}

@@ -57,3 +57,69 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
         Some(finding.help(format!("step it, `{name} += …`, or read it again after the wait")))
     })
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::rules::testing::expect;
+
+    #[test]
+    fn only_what_others_can_change_is_lost() {
+        expect(
+            r#"[variables.tide.height]
+type = "int"
+scope = "global"
+default = 0
+min = 0
+max = 6
+engine = "reads"
+"#,
+            &[r#"script tides for tide
+
+private own: int = 0
+
+on bell {
+    let before = height
+    wait 1s
+    height = before // ~ sharing/lost-update
+}
+
+on touched(other) {
+    let now = height
+    height = min(now + 1, 6)
+    own = now
+    note "{own}"
+}
+"#],
+        );
+    }
+
+    #[test]
+    fn a_chain_of_lets_and_a_fresh_read() {
+        expect(
+            r#"[variables.tide.height]
+type = "int"
+scope = "global"
+default = 0
+min = 0
+max = 6
+overflow = "clamp"
+engine = "reads"
+"#,
+            &[r#"script tides for tide
+
+on bell {
+    let before = height
+    let more = before + 1
+    wait 1s
+    height = more // ~ sharing/lost-update
+}
+
+on touched(other) {
+    wait 1s
+    let now = height
+    height = now
+}
+"#],
+        );
+    }
+}

@@ -271,3 +271,118 @@ fn word(
         .help(format!("say which goes first: `first = [\"{path}\"]` under `[order]` in oaken.toml"))
         .with(a.unit.at(earlier.access.at), "the other one is here")
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::rules::testing::{expect, expect_with};
+
+    #[test]
+    fn steps_constants_and_named_orders_are_no_conflict() {
+        expect(
+            r#"[variables.tide.height]
+type = "int"
+scope = "global"
+default = 0
+writers = ["*"]
+engine = "reads"
+"#,
+            &[
+                r#"script tides for tide
+
+on bell {
+    height += 1
+}
+
+on touched(other) {
+    height = 3
+}
+"#,
+                r#"script desk for office
+
+on bell {
+    tide.height += 2
+}
+
+on touched(other) {
+    tide.height = 3
+}
+"#,
+            ],
+        );
+    }
+
+    #[test]
+    fn one_writes_and_another_decides() {
+        expect(
+            r#"[variables.tide.height]
+type = "int"
+scope = "global"
+default = 0
+min = 0
+max = 6
+engine = "reads"
+"#,
+            &[
+                r#"script tides for tide
+
+on bell {
+    height = 2
+}
+
+on touched(other) {
+    height = 4
+}
+"#,
+                r#"script desk for office
+
+on bell {
+    if tide.height > 1 { // ~ sharing/order-hazard
+        note "high"
+    }
+}
+"#,
+            ],
+        );
+    }
+
+    #[test]
+    fn the_project_says_which_goes_first() {
+        expect_with(
+            r#"[project]
+name = "Saltmarsh Mail"
+first_scene = "harbor"
+
+[order]
+first = ["scripts/a.oaken"]
+"#,
+            r#"[variables.tide.height]
+type = "int"
+scope = "global"
+default = 0
+min = 0
+max = 6
+engine = "reads"
+"#,
+            &[
+                r#"script tides for tide
+
+on bell {
+    height = 2
+}
+
+on touched(other) {
+    height = 4
+}
+"#,
+                r#"script desk for office
+
+on bell {
+    if tide.height > 1 {
+        note "high"
+    }
+}
+"#,
+            ],
+        );
+    }
+}

@@ -59,3 +59,43 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
         )
     })
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::rules::testing::expect;
+
+    #[test]
+    fn a_scenes_variable_lives_with_its_scene() {
+        expect(
+            r#"[variables.harbor.queue]
+type = "int"
+scope = "scene"
+default = 0
+writers = ["*"]
+engine = "reads"
+"#,
+            &[
+                r#"script desk for office
+
+on bell {
+    harbor.queue += 1 // ~ sharing/other-scene
+}
+
+on touched(other) {
+    if scene is harbor {
+        harbor.queue += 1
+    }
+}
+"#,
+                r#"script docks for office in harbor
+
+on bumped(other) {
+    if queue == 0 {
+        queue = 1
+    }
+}
+"#,
+            ],
+        );
+    }
+}

@@ -96,3 +96,91 @@ fn word(facts: &Facts<'_>, handler: HandlerView<'_, '_>, first: Span) -> Finding
         .help("keep it out while it waits: `private busy: bool = false`, then `when not busy`, `busy = true` before the wait and `busy = false` behind it")
         .with(handler.unit.at(first), "done again here")
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::rules::testing::expect;
+
+    #[test]
+    fn guards_of_every_ordinary_kind() {
+        expect(
+            r#"[variables.tide.height]
+type = "int"
+scope = "global"
+default = 0
+min = 0
+max = 6
+overflow = "clamp"
+engine = "reads"
+"#,
+            &[r#"script tides for tide
+
+private busy: bool = false
+private rest: int = 0
+
+on bell when not busy {
+    busy = true
+    wait 1s
+    height += 1
+    busy = false
+}
+
+on touched(other) {
+    if rest > 0 {
+        return
+    }
+    rest = 30
+    wait 1s
+    height += 1
+}
+
+on tick {
+    if rest > 0 {
+        rest -= 1
+    }
+}
+
+on bumped(other) {
+    remove other
+    wait 1s
+    height += 1
+}
+"#],
+        );
+    }
+
+    #[test]
+    fn a_local_guards_nothing() {
+        expect(
+            r#"[variables.tide.height]
+type = "int"
+scope = "global"
+default = 0
+min = 0
+max = 6
+overflow = "clamp"
+engine = "reads"
+"#,
+            &[r#"script tides for tide
+
+on bell { // ~ sharing/reentry
+    let busy = true
+    wait 1s
+    height += 1
+    note "{busy}"
+}
+
+on touched(other) { // ~ sharing/reentry
+    after 1s {
+        height += 1
+    }
+}
+
+on every 2s {
+    wait 1s
+    height += 1
+}
+"#],
+        );
+    }
+}

@@ -287,3 +287,75 @@ fn word(facts: &Facts<'_>, unit: &ScriptUnit, label: &str, at: Span, cell: CellI
         "show it again behind the change, or in one place for all: `on changed {name} {{ show {label} … }}`"
     ))
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::rules::testing::expect;
+
+    #[test]
+    fn printed_again_in_every_way_that_counts() {
+        expect(
+            r#"[variables.tide.height]
+type = "int"
+scope = "global"
+default = 0
+min = 0
+max = 6
+overflow = "clamp"
+engine = "reads"
+"#,
+            &[r#"script tides for tide
+
+on bell {
+    height += 1
+    if height > 3 {
+        show gauge "{height} marks"
+    } else {
+        hide gauge
+    }
+}
+
+on touched(other) {
+    raise()
+    show gauge "{height} marks"
+}
+
+on bumped(other) {
+    if other is parcel {
+        remove other
+        height = 0 // ~ sharing/stale-label
+    }
+}
+
+proc raise() {
+    height = min(height + 2, height.max)
+}
+"#],
+        );
+    }
+
+    #[test]
+    fn on_changed_prints_for_all() {
+        expect(
+            r#"[variables.tide.height]
+type = "int"
+scope = "global"
+default = 0
+min = 0
+max = 6
+overflow = "clamp"
+engine = "reads"
+"#,
+            &[r#"script tides for tide
+
+on bell {
+    height += 1
+}
+
+on changed height {
+    show gauge "{height} marks"
+}
+"#],
+        );
+    }
+}

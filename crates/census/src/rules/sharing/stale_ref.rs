@@ -136,3 +136,42 @@ fn follows(facts: &Facts<'_>, copy: CellId, original: CellId) -> bool {
             })
     })
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::rules::testing::expect;
+
+    #[test]
+    fn a_copy_that_is_made_again_is_fresh() {
+        expect(
+            r#"[variables.office.called]
+type = "ref"
+of = "mailboat"
+scope = "global"
+engine = "reads"
+"#,
+            &[r#"script desk for office
+
+private known: mailboat
+
+on start {
+    known = called
+}
+
+on changed called {
+    known = called
+}
+
+on bell {
+    if known is none {
+        note "nobody"
+    }
+}
+
+on touched(other: mailboat) {
+    called = other
+}
+"#],
+        );
+    }
+}

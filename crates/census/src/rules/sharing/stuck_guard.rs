@@ -127,3 +127,77 @@ fn word(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, flag: &Flag, set: Span
         .help(format!("put it back on every way out: `{name} = {}`", !flag.up))
         .with(handler.unit.at(out.at), "left here")
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::rules::testing::expect;
+
+    #[test]
+    fn every_way_out_puts_it_back_or_none_does() {
+        expect(
+            r#"[variables.tide.height]
+type = "int"
+scope = "global"
+default = 0
+min = 0
+max = 6
+overflow = "clamp"
+engine = "reads"
+"#,
+            &[r#"script tides for tide
+
+private busy: bool = false
+private once: bool = false
+
+on bell when not busy {
+    busy = true // ~ sharing/stuck-guard
+    if height > 3 {
+        return
+    }
+    wait 1s
+    height += 1
+    busy = false
+}
+
+on touched(other) when not once {
+    once = true
+    wait 1s
+    height = 2
+}
+"#],
+        );
+    }
+
+    #[test]
+    fn another_handler_may_put_it_back() {
+        expect(
+            r#"[variables.tide.height]
+type = "int"
+scope = "global"
+default = 0
+min = 0
+max = 6
+overflow = "clamp"
+engine = "reads"
+"#,
+            &[r#"script tides for tide
+
+private busy: bool = false
+
+on bell when not busy {
+    busy = true
+    if height > 3 {
+        return
+    }
+    wait 1s
+    height += 1
+    busy = false
+}
+
+on touched(other) {
+    busy = false
+}
+"#],
+        );
+    }
+}

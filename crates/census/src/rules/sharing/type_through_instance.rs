@@ -65,3 +65,28 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
     }
     findings
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::rules::testing::expect;
+
+    #[test]
+    fn the_actors_name_says_that_all_are_meant() {
+        expect(
+            r#"[variables.mailboat.fleet]
+type = "int"
+scope = "type"
+default = 0
+engine = "reads"
+"#,
+            &[r#"script loading for mailboat in harbor
+
+on bell {
+    fleet += 1 // ~ sharing/type-through-instance
+    self.fleet += 1 // ~ sharing/type-through-instance
+    mailboat.fleet += 1
+}
+"#],
+        );
+    }
+}

@@ -45,3 +45,57 @@ on touched(other) {
     },
     check: None,
 };
+
+#[cfg(test)]
+mod tests {
+    use crate::rules::testing::expect;
+
+    #[test]
+    fn a_test_tells_the_kind_wherever_it_holds() {
+        expect(
+            r#"[variables.mailboat.parcels]
+type = "int"
+scope = "instance"
+default = 0
+writers = ["*"]
+min = 0
+max = "mailboat.hold_size"
+engine = "reads"
+
+[variables.mailboat.hold_size]
+type = "int"
+scope = "instance"
+default = 20
+constant = true
+
+[variables.mailboat.oil]
+type = "number"
+scope = "instance"
+default = 50
+min = 0
+max = 100
+engine = "reads"
+"#,
+            &[r#"script pier for harbor
+
+on touched(other) {
+    other.parcels = 0 // ~ sharing/unchecked-kind
+}
+
+on bumped(other) {
+    if other is not mailboat {
+        return
+    }
+    other.parcels = 0
+}
+
+on bell {
+    for boat in mailboat {
+        boat.parcels = 0
+    }
+    note "{dawn_boat.oil:1}"
+}
+"#],
+        );
+    }
+}

@@ -73,3 +73,27 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
     }
     findings
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::rules::testing::expect;
+
+    #[test]
+    fn a_global_for_one_actor() {
+        expect(
+            r#"[variables.tide.boats] # ~ sharing/wider-than-needed
+type = "int"
+scope = "global"
+default = 0
+writers = ["*"]
+"#,
+            &[r#"script loading for mailboat in harbor
+
+on bell {
+    tide.boats += 1
+    show "{tide.boats}"
+}
+"#],
+        );
+    }
+}

@@ -41,3 +41,47 @@ on start {
     },
     check: None,
 };
+
+#[cfg(test)]
+mod tests {
+    use crate::rules::testing::expect;
+
+    #[test]
+    fn one_mistake_one_finding() {
+        expect(
+            r#"[variables.tide.height]
+type = "int"
+scope = "global"
+default = 0
+min = 0
+max = 6
+engine = "reads"
+"#,
+            &[r#"script tides for tide
+
+on bell {
+    if height = 3 { // ~ syntax/error
+        height = 1
+    }
+    height == 4 // ~ syntax/error
+    let = 3 // ~ syntax/error
+    height = (1 + 2 // ~ syntax/error
+    height = 5
+    wait 5 // ~ syntax/error
+    show "open // ~ syntax/error
+    height = 1 < 2 < 3 // ~ syntax/error
+}
+
+on touched(other parcel) { // ~ syntax/error
+    height = 2
+}
+
+height = 3 // ~ syntax/error
+
+on bumped(other) {
+    height = 4
+}
+"#],
+        );
+    }
+}

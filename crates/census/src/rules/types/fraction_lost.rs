@@ -37,3 +37,34 @@ on start {
     },
     check: None,
 };
+
+#[cfg(test)]
+mod tests {
+    use crate::rules::testing::expect;
+
+    #[test]
+    fn fractions_need_rounding() {
+        expect(
+            r#"[variables.tide.height]
+type = "int"
+scope = "global"
+default = 0
+min = 0
+max = 6
+engine = "reads"
+"#,
+            &[r#"script tides for tide
+
+on bell {
+    height = 7 / 2 // ~ type/fraction-lost
+    note "{height}"
+    height = floor(7 / 2)
+    note "{height}"
+    height += 0.5 // ~ type/fraction-lost
+    let half = height / 2
+    note "{half:1}"
+}
+"#],
+        );
+    }
+}

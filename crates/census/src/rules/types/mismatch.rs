@@ -37,3 +37,53 @@ on start {
     },
     check: None,
 };
+
+#[cfg(test)]
+mod tests {
+    use crate::rules::testing::expect;
+
+    #[test]
+    fn values_where_they_do_not_belong() {
+        expect(
+            r#"[variables.tide.height]
+type = "int"
+scope = "global"
+default = 0
+min = 0
+max = 6
+engine = "reads"
+
+[variables.tide.phase]
+type = "enum"
+scope = "global"
+values = ["ebb", "flood"]
+default = "ebb"
+engine = "both"
+"#,
+            &[r#"script tides for tide
+
+private name: text = "x"
+
+on bell {
+    height = "three" // ~ type/mismatch
+    phase = name // ~ type/mismatch
+    if height { // ~ type/mismatch
+        note "x"
+    }
+    show "a" + name // ~ type/mismatch
+    let both = name + "b" // ~ type/mismatch
+    note "{both}"
+    let root = sqrt(4) // ~ type/mismatch
+    let most = max(1) // ~ type/mismatch
+    note "{root} {most}"
+    rise(1, 2) // ~ type/mismatch
+    name = phase
+}
+
+proc rise(by: int) {
+    height = clamp(height + by, 0, 6)
+}
+"#],
+        );
+    }
+}

@@ -63,3 +63,32 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
     }
     findings
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::rules::testing::expect;
+
+    #[test]
+    fn a_sign_on_the_wrong_side() {
+        expect(
+            r#"[variables.tide.height]
+type = "int"
+scope = "global"
+default = 0
+min = 0
+max = 6
+engine = "reads"
+"#,
+            &[r#"script tides for tide
+
+on bell {
+    height = +1 // ~ type/plus-sign-assign
+}
+
+on touched(other) {
+    height = 1
+}
+"#],
+        );
+    }
+}

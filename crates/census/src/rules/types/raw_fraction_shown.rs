@@ -68,3 +68,27 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
     }
     findings
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::rules::testing::expect;
+
+    #[test]
+    fn decimals_are_counted() {
+        expect(
+            r#"[variables.tide.height]
+type = "number"
+scope = "global"
+default = 0
+engine = "both"
+"#,
+            &[r#"script tides for tide
+
+on bell {
+    show "{height}" // ~ type/raw-fraction-shown
+    show "{height:1} {round(height)}"
+}
+"#],
+        );
+    }
+}

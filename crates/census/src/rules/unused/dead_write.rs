@@ -58,6 +58,10 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
         for graph in graphs.handlers.iter().chain(&graphs.procedures) {
             let judge = Judge { facts, unit, script };
             for (at, place) in judge.dead(graph) {
+                let cell = facts.project.cell_of(unit, place);
+                if cell.is_some_and(|cell| facts.may_be_used_unread(cell)) {
+                    continue;
+                }
                 let name = facts.place_name(unit, place);
                 let mut finding = Finding::new(
                     RULE.name,
@@ -221,5 +225,57 @@ impl Judge<'_, '_> {
 
     fn read_cell(&self, cell: CellId, state: &mut FxHashSet<PlaceId>) {
         state.retain(|&place| self.facts.project.cell_of(self.unit, place) != Some(cell));
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use crate::rules::testing::expect;
+
+    #[test]
+    fn waits_reads_and_calls_keep_a_write_alive() {
+        expect(
+            r#"[variables.tide.height]
+type = "int"
+scope = "global"
+default = 0
+min = 0
+max = 6
+engine = "reads"
+"#,
+            &[r#"script tides for tide
+
+on bell {
+    height = 1 // ~ unused/dead-write
+    height = 2
+    note "{height}"
+    height = 3
+    wait 1s
+    height = 4
+    look()
+    height = 5
+}
+
+on touched(other) {
+    height = 1
+    if other is mailboat {
+        height = 2
+    }
+}
+
+on bumped(other) {
+    height = 1 // ~ unused/dead-write
+    if other is mailboat {
+        height = 2
+    } else {
+        height = 3
+    }
+}
+
+proc look() {
+    note "{height}"
+}
+"#],
+        );
     }
 }

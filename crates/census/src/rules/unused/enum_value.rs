@@ -99,3 +99,27 @@ fn is_used(facts: &Facts<'_>, id: VarId, value: &str, written: &FxHashSet<&str>)
         || registry.var(id).default.as_ref().is_some_and(is)
         || started.filter(|start| start.variable == id).any(|start| is(&start.value))
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::rules::testing::expect;
+
+    #[test]
+    fn values_that_nobody_names() {
+        expect(
+            r#"[variables.tide.phase] # ~ unused/enum-value
+type = "enum"
+scope = "global"
+values = ["ebb", "flood", "slack"]
+default = "ebb"
+engine = "reads"
+"#,
+            &[r#"script tides for tide
+
+on bell {
+    phase = "flood"
+}
+"#],
+        );
+    }
+}

@@ -112,3 +112,38 @@ fn read_locals(facts: &Facts<'_>, script: ScriptId, unit: &ScriptUnit) -> FxHash
     }
     read
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::rules::testing::expect;
+
+    #[test]
+    fn lets_and_privates_that_go_nowhere() {
+        expect(
+            r#"[variables.tide.height]
+type = "int"
+scope = "global"
+default = 0
+min = 0
+max = 6
+engine = "reads"
+"#,
+            &[r#"script tides for tide
+
+private count: int = 0 // ~ unused/local
+private seen: int = 0
+
+on bell {
+    let wanted = 3 // ~ unused/local
+    let used = 4
+    height = used
+    count += 1
+    seen += 1
+    if seen == 3 {
+        height = 2
+    }
+}
+"#],
+        );
+    }
+}

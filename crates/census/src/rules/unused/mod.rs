@@ -5,6 +5,7 @@ pub mod enum_value;
 pub mod local;
 pub mod never_changes;
 pub mod never_read;
+pub mod override_;
 pub mod procedure;
 pub mod signal;
 pub mod unreachable;
@@ -20,6 +21,7 @@ pub const RULES: &[&Rule] = &[
     &local::RULE,
     &never_changes::RULE,
     &never_read::RULE,
+    &override_::RULE,
     &procedure::RULE,
     &signal::RULE,
     &unreachable::RULE,

@@ -75,3 +75,28 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
         })
         .collect()
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::rules::testing::expect;
+
+    #[test]
+    fn a_tuning_value_without_its_mark() {
+        expect(
+            r#"[variables.tide.height] # ~ unused/never-changes
+type = "int"
+scope = "global"
+default = 0
+min = 0
+max = 6
+engine = "reads"
+"#,
+            &[r#"script tides for tide
+
+on bell {
+    note "{height}"
+}
+"#],
+        );
+    }
+}

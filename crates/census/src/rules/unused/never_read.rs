@@ -67,3 +67,41 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
         })
         .collect()
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::rules::testing::expect;
+
+    #[test]
+    fn its_own_next_value_is_no_read() {
+        expect(
+            r#"[variables.tide.height] # ~ unused/never-read
+type = "int"
+scope = "global"
+default = 0
+
+[variables.tide.open] # ~ unused/never-read
+type = "bool"
+scope = "global"
+default = false
+
+[variables.tide.flow]
+type = "int"
+scope = "global"
+default = 0
+"#,
+            &[r#"script tides for tide
+
+on bell {
+    height = min(height + 1, 9)
+    open = not open
+    flow += 1
+}
+
+on changed flow {
+    note "flows"
+}
+"#],
+        );
+    }
+}

@@ -66,3 +66,33 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
     }
     findings
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::rules::testing::expect;
+
+    #[test]
+    fn called_or_not() {
+        expect(
+            "",
+            &[r#"script tides for tide
+
+on bell {
+    first()
+}
+
+proc first() {
+    second()
+}
+
+proc second() {
+    note "second"
+}
+
+proc third() { // ~ unused/procedure
+    note "third"
+}
+"#],
+        );
+    }
+}

@@ -92,3 +92,44 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
     }
     findings
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::rules::testing::expect;
+
+    #[test]
+    fn sent_answered_neither_or_both() {
+        expect(
+            r#"[signals.low_water]
+from = "script"
+
+[signals.high_water]
+from = "script"
+
+[signals.slack_water] # ~ unused/signal
+from = "script"
+
+[signals.gull_cry] # ~ unused/signal
+from = "engine"
+
+[signals.mid_water]
+from = "script"
+"#,
+            &[r#"script tides for tide
+
+on bell {
+    send low_water // ~ unused/signal
+    send mid_water
+}
+
+on high_water { // ~ unused/signal
+    note "high"
+}
+
+on mid_water {
+    note "mid"
+}
+"#],
+        );
+    }
+}

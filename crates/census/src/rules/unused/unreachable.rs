@@ -54,3 +54,50 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
     }
     findings
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::rules::testing::expect;
+
+    #[test]
+    fn after_ways_that_do_not_go_on() {
+        expect(
+            r#"[variables.tide.height]
+type = "int"
+scope = "global"
+default = 0
+min = 0
+max = 6
+engine = "both"
+"#,
+            &[r#"script tides for tide
+
+on bell {
+    if height > 2 {
+        return
+    } else {
+        restart
+    }
+    height = 1 // ~ unused/unreachable
+}
+
+on touched(other) {
+    while true {
+        wait 1s
+        if height > 3 {
+            break
+        }
+    }
+    height = 2
+}
+
+on bumped(other) {
+    while true {
+        wait 1s
+    }
+    height = 2 // ~ unused/unreachable
+}
+"#],
+        );
+    }
+}

@@ -58,3 +58,43 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
 pub fn is_unused(facts: &Facts<'_>, cell: CellId) -> bool {
     facts.uses(cell).next().is_none() && !facts.is_read_beside_scripts(cell) && !facts.is_written(cell)
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::rules::testing::expect;
+
+    #[test]
+    fn the_engine_counts_and_so_do_bounds() {
+        expect(
+            r#"[variables.tide.height] # ~ unused/variable
+type = "int"
+scope = "global"
+default = 0
+
+[variables.tide.gauge]
+type = "int"
+scope = "global"
+default = 0
+max = "tide.mark"
+engine = "reads"
+
+[variables.tide.mark]
+type = "int"
+scope = "global"
+default = 3
+
+[variables.tide.old]
+type = "int"
+scope = "global"
+default = 3
+retired = { since = "0.2" }
+"#,
+            &[r#"script tides for tide
+
+on bell {
+    note "x"
+}
+"#],
+        );
+    }
+}

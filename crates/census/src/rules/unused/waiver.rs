@@ -42,3 +42,44 @@ on bell {
     },
     check: None,
 };
+
+#[cfg(test)]
+mod tests {
+    use crate::rules::testing::expect;
+
+    #[test]
+    fn statements_handlers_and_entries() {
+        expect(
+            r#"[variables.tide.height]
+type = "int"
+scope = "global"
+default = 0
+min = 0
+max = 6
+engine = "reads"
+
+# waive unused/variable: the engine asks for it by number
+[variables.tide.flow]
+type = "int"
+scope = "global"
+default = 0
+"#,
+            &[r#"script tides for tide
+
+// waive range: the flood in act 3 is meant
+on bell {
+    height += 1
+}
+
+// waive sharing/reentry: it may come again
+on touched(other) {
+    height += 1 // waive range/can-exceed: meant
+    wait 1s
+    // waive range/can-exceed: meant
+    // waive sharing: nothing to waive // ~ unused/waiver
+    height += 2
+}
+"#],
+        );
+    }
+}
