@@ -43,6 +43,8 @@ struct Parser<'a> {
     /// The last token taken.
     previous: Span,
     too_deep: bool,
+    /// Whether that was said of the present handler already.
+    deep_told: bool,
     script: Script,
 }
 
@@ -63,7 +65,7 @@ impl<'a> Parser<'a> {
             !comment
         });
         let previous = Span::new(from, from);
-        Self { text, tokens: kept, at: 0, parens: 0, depth: 0, previous, too_deep: false, script }
+        Self { text, tokens: kept, at: 0, parens: 0, depth: 0, previous, too_deep: false, deep_told: false, script }
     }
 
     // ---- tokens ----
@@ -163,12 +165,13 @@ impl<'a> Parser<'a> {
     /// Runs a construct one level deeper, or refuses.
     fn nested<T>(&mut self, read: impl FnOnce(&mut Self) -> Option<T>) -> Option<T> {
         if self.depth >= MAX_DEPTH {
-            if !self.too_deep {
+            if !self.deep_told {
                 let span = self.peek().span;
                 let help = "move the inner part into a procedure, or into a `let` of its own".to_owned();
                 self.error(span, format!("this is nested deeper than {MAX_DEPTH} levels"), Some(help));
             }
             self.too_deep = true;
+            self.deep_told = true;
             return None;
         }
         self.depth += 1;
@@ -245,6 +248,7 @@ impl<'a> Parser<'a> {
             self.skip_newlines();
             let token = self.raw();
             let word = if token.kind == TokenKind::Word { self.slice(token.span) } else { "" };
+            self.deep_told = false;
             let read = match word {
                 _ if token.kind == TokenKind::End => return,
                 "private" => self.private(),
