@@ -50,7 +50,7 @@ pub fn parts(step: &Step) -> Parts {
         StepKind::Let { value, .. } | StepKind::Read(value) | StepKind::Remove(value) | StepKind::Call(value) => {
             parts.reads.push(*value);
         }
-        StepKind::Note(text) => parts.reads.push(*text),
+        StepKind::Note(value) | StepKind::Begin { count: Some(value), .. } => parts.reads.push(*value),
         StepKind::Show { text, .. } => {
             parts.reads.push(*text);
             parts.shown = true;
@@ -104,11 +104,20 @@ pub fn exit_reads(exit: &Exit) -> Vec<ExprId> {
         Exit::Match { subject, arms, .. } => {
             std::iter::once(*subject).chain(arms.iter().flat_map(|(tests, _)| tests.iter().copied())).collect()
         }
-        Exit::Choose(choices) => choices.iter().filter_map(|(when, _)| *when).collect(),
+        Exit::Choose(offers) => offers.iter().filter_map(|offer| offer.when).collect(),
         Exit::Each { filter, .. } => filter.iter().copied().collect(),
         Exit::Return(value) => value.iter().copied().collect(),
         _ => Vec::new(),
     }
+}
+
+/// The texts of the choices that a block's exit offers.
+pub fn offered_texts(exit: &Exit) -> impl Iterator<Item = ExprId> + '_ {
+    let offers = match exit {
+        Exit::Choose(offers) => &offers[..],
+        _ => &[],
+    };
+    offers.iter().map(|offer| offer.text)
 }
 
 /// The body that something stands in.
@@ -185,6 +194,9 @@ impl Gather<'_> {
             }
             for expr in exit_reads(&block.exit) {
                 self.reads(expr, block.exit_span, None, false, true);
+            }
+            for text in offered_texts(&block.exit) {
+                self.reads(text, self.unit.tree.expr(text).span, None, true, false);
             }
         }
     }
@@ -395,7 +407,7 @@ impl<'a> UsedBuilder<'a> {
                     _ => {}
                 }
             }
-            exit_reads(&block.exit).into_iter().for_each(|expr| self.expr(expr));
+            exit_reads(&block.exit).into_iter().chain(offered_texts(&block.exit)).for_each(|expr| self.expr(expr));
             if let Exit::Each { place, .. } = &block.exit {
                 self.place(*place);
             }

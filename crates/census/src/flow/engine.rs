@@ -5,7 +5,7 @@
 //! which may have left its range are kept apart, up to a limit, so that a fault is told of the write that made it.
 
 use super::eval::{Forms, anything};
-use super::graph::{BlockId, Exit, Graph, Step, StepKind, Waiting};
+use super::graph::{BlockId, Exit, Graph, Offer, Step, StepKind, Waiting};
 use super::linear::{Facts, Linear, Slot};
 use super::state::{PendingStep, Source, State, Write};
 use super::value::{Abstract, Num, Value};
@@ -686,7 +686,7 @@ impl<'w, 'p> Run<'w, 'p> {
                     next.push((*later, after));
                 }
             }
-            Exit::Choose(choices) => self.choose(&state, choices, span, &mut next),
+            Exit::Choose(offers) => self.choose(&state, offers, span, &mut next),
             Exit::Each { place, filter, body, done, .. } => {
                 let mut inside = state.clone();
                 self.unbind(&mut state, *place);
@@ -762,17 +762,19 @@ impl<'w, 'p> Run<'w, 'p> {
     fn choose(
         &mut self,
         state: &State,
-        choices: &[(Option<ExprId>, BlockId)],
+        offers: &[Offer],
         span: Span,
         next: &mut Vec<(BlockId, State)>,
     ) {
-        for (when, block) in choices {
-            let offered = match when {
-                Some(when) => self.branch(state.clone(), *when).0,
+        for offer in offers {
+            let offered = match offer.when {
+                Some(when) => self.branch(state.clone(), when).0,
                 None => Some(state.clone()),
             };
-            if let Some(state) = offered.and_then(|state| self.wait(state, Some(span))) {
-                next.push((*block, state));
+            let Some(mut state) = offered else { continue };
+            self.show(&mut state, offer.text);
+            if let Some(state) = self.wait(state, Some(span)) {
+                next.push((offer.block, state));
             }
         }
     }
@@ -789,9 +791,10 @@ impl<'w, 'p> Run<'w, 'p> {
             StepKind::Clear { target, place } => self.clear(&mut state, *target, *place),
             StepKind::Let { place, value } => self.let_(&mut state, *place, *value),
             StepKind::Bind { place } => self.bind(&mut state, *place),
-            StepKind::Read(value) | StepKind::Note(value) => {
+            StepKind::Read(value) | StepKind::Note(value) | StepKind::Begin { count: Some(value), .. } => {
                 self.eval(&mut state, *value);
             }
+            StepKind::Begin { count: None, .. } => {}
             StepKind::Wait(waiting) => return self.wait_step(state, *waiting, step.span),
             StepKind::Send { signal, arguments, to } => {
                 self.signals.extend(*signal);

@@ -57,6 +57,11 @@ pub enum StepKind {
     },
     /// A value is worked out and used for nothing else.
     Read(ExprId),
+    /// A `repeat` or a `for` begins anew; `count` is how many rounds a `repeat` makes.
+    Begin {
+        head: BlockId,
+        count: Option<ExprId>,
+    },
     Wait(Waiting),
     Send {
         signal: Option<SignalId>,
@@ -89,6 +94,17 @@ pub struct Step {
     pub span: Span,
 }
 
+/// A choice of an `ask`.
+#[derive(Clone, Copy, Debug)]
+pub struct Offer {
+    /// Whether it is offered.
+    pub when: Option<ExprId>,
+    /// What the player reads.
+    pub text: ExprId,
+    /// What happens when it is taken.
+    pub block: BlockId,
+}
+
 /// How a block ends.
 #[derive(Clone, Debug)]
 #[allow(missing_docs, reason = "the fields name the blocks that follow")]
@@ -110,7 +126,7 @@ pub enum Exit {
         later: BlockId,
         span: Span,
     },
-    Choose(Vec<(Option<ExprId>, BlockId)>),
+    Choose(Vec<Offer>),
     Each {
         place: PlaceId,
         actor: Option<OwnerId>,
@@ -140,7 +156,7 @@ impl Exit {
             Self::Branch { yes, no, .. } => vec![*yes, *no],
             Self::Match { arms, otherwise, .. } => arms.iter().map(|(_, block)| *block).chain(*otherwise).collect(),
             Self::Fork { now, later, .. } => vec![*now, *later],
-            Self::Choose(choices) => choices.iter().map(|(_, block)| *block).collect(),
+            Self::Choose(offers) => offers.iter().map(|offer| offer.block).collect(),
             Self::Each { body, done, .. } | Self::Repeat { body, done, .. } => vec![*body, *done],
             Self::Return(_) | Self::End | Self::Restart | Self::Gone => Vec::new(),
         }
@@ -283,8 +299,7 @@ impl Builder<'_> {
             }
             StatementKind::While { condition, body } => self.while_(*condition, body),
             StatementKind::Repeat { count, body } => {
-                self.step(StepKind::Read(*count), span);
-                self.loop_(body, span, |body, done| Exit::Repeat { count: *count, body, done });
+                self.loop_(body, span, Some(*count), |body, done| Exit::Repeat { count: *count, body, done });
             }
             StatementKind::For { local, filter, body, .. } => {
                 let place = self.local(*local);
@@ -292,7 +307,7 @@ impl Builder<'_> {
                     Type::Ref(actor) => actor,
                     _ => None,
                 };
-                self.loop_(body, span, |body, done| Exit::Each { place, actor, filter: *filter, body, done });
+                self.loop_(body, span, None, |body, done| Exit::Each { place, actor, filter: *filter, body, done });
             }
             StatementKind::Wait(duration) => self.step(StepKind::Wait(Waiting::Time(*duration)), span),
             StatementKind::WaitUntil(test) => self.step(StepKind::Wait(Waiting::Until(*test)), span),
@@ -424,8 +439,15 @@ impl Builder<'_> {
         self.current = left.then_some(done);
     }
 
-    fn loop_(&mut self, body: &crate::script::ast::Block, span: Span, exit: impl FnOnce(BlockId, BlockId) -> Exit) {
+    fn loop_(
+        &mut self,
+        body: &crate::script::ast::Block,
+        span: Span,
+        count: Option<ExprId>,
+        exit: impl FnOnce(BlockId, BlockId) -> Exit,
+    ) {
         let head = self.new_block();
+        self.step(StepKind::Begin { head, count }, span);
         self.blocks[head.index()].loop_head = true;
         self.goto(head, span);
         let done = self.new_block();
@@ -440,9 +462,6 @@ impl Builder<'_> {
 
     fn ask(&mut self, text: ExprId, choices: &[Choice], span: Span) {
         self.step(StepKind::Show { label: None, text }, self.unit.tree.expr(text).span);
-        for choice in choices {
-            self.step(StepKind::Show { label: None, text: choice.text }, self.unit.tree.expr(choice.text).span);
-        }
         self.step(StepKind::Wait(Waiting::Answer), span);
         let from = self.current;
         let mut ends = Vec::new();
@@ -450,7 +469,7 @@ impl Builder<'_> {
         for choice in choices {
             let start = self.inner(&choice.body);
             ends.extend(self.current.take());
-            targets.push((choice.when, start));
+            targets.push(Offer { when: choice.when, text: choice.text, block: start });
         }
         self.current = from;
         self.leave(Exit::Choose(targets), span);
@@ -506,6 +525,11 @@ impl Graph {
         let mut old: Vec<Option<Block>> = std::mem::take(&mut self.blocks).into_iter().map(Some).collect();
         self.blocks = post.iter().filter_map(|id| old[id.index()].take()).collect();
         for block in &mut self.blocks {
+            for step in &mut block.steps {
+                if let StepKind::Begin { head, .. } = &mut step.kind {
+                    *head = number[head.index()];
+                }
+            }
             renumber(&mut block.exit, &number);
         }
         self
@@ -528,7 +552,7 @@ fn renumber(exit: &mut Exit, number: &[BlockId]) {
             new(now);
             new(later);
         }
-        Exit::Choose(choices) => choices.iter_mut().for_each(|(_, block)| new(block)),
+        Exit::Choose(choices) => choices.iter_mut().for_each(|offer| new(&mut offer.block)),
         Exit::Each { body, done, .. } | Exit::Repeat { body, done, .. } => {
             new(body);
             new(done);

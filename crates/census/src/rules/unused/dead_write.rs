@@ -1,7 +1,7 @@
 //! `unused/dead-write`: a value that is written again before anyone could read it.
 
 use crate::finding::{Finding, Level, RuleName};
-use crate::flow::access::{Body, exit_reads, parts, walk_expr};
+use crate::flow::access::{Body, exit_reads, offered_texts, parts, walk_expr};
 use crate::flow::certain;
 use crate::flow::graph::{Block, Exit, Graph, Step, StepKind};
 use crate::project::{Base, CellId, Meaning, Place, PlaceId, ScriptId, ScriptUnit};
@@ -126,7 +126,7 @@ impl Judge<'_, '_> {
             state = Some(FxHashSet::default());
         }
         let mut state = state?;
-        for expr in exit_reads(&block.exit) {
+        for expr in exit_reads(&block.exit).into_iter().chain(offered_texts(&block.exit)) {
             self.reads(expr, &mut state);
         }
         if let Exit::Each { place, .. } = &block.exit {

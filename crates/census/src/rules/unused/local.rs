@@ -1,7 +1,7 @@
 //! `unused/local`: a `let` or a private that is never read.
 
 use crate::finding::{Finding, Level, RuleName};
-use crate::flow::access::{exit_reads, parts, walk_expr};
+use crate::flow::access::{exit_reads, offered_texts, parts, walk_expr};
 use crate::flow::graph::Exit;
 use crate::project::{Base, Place, PlaceId, ScriptId, ScriptUnit};
 use crate::rules::Facts;
@@ -105,7 +105,7 @@ fn read_locals(facts: &Facts<'_>, script: ScriptId, unit: &ScriptUnit) -> FxHash
                 look(target, own);
             }
         }
-        exit_reads(&block.exit).into_iter().for_each(|expr| look(expr, None));
+        exit_reads(&block.exit).into_iter().chain(offered_texts(&block.exit)).for_each(|expr| look(expr, None));
         if let Exit::Repeat { count, .. } = &block.exit {
             look(*count, None);
         }
