@@ -7,6 +7,7 @@ pub mod finding;
 pub mod flow;
 pub mod project;
 pub mod registry;
+pub mod rehearse;
 pub mod report;
 pub mod rules;
 pub mod script;

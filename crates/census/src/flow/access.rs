@@ -106,6 +106,7 @@ pub fn exit_reads(exit: &Exit) -> Vec<ExprId> {
         }
         Exit::Choose(offers) => offers.iter().filter_map(|offer| offer.when).collect(),
         Exit::Each { filter, .. } => filter.iter().copied().collect(),
+        Exit::Fork { delay: Duration::Seconds(value), .. } => vec![*value],
         Exit::Return(value) => value.iter().copied().collect(),
         _ => Vec::new(),
     }

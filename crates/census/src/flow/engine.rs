@@ -6,8 +6,9 @@
 
 use super::eval::{Forms, anything};
 use super::graph::{BlockId, Exit, Graph, Offer, Step, StepKind, Waiting};
+use super::judge::beyond;
 use super::linear::{Facts, Linear, Slot};
-use super::state::{PendingStep, Source, State, Write};
+use super::state::{PendingStep, Source, State, Wrong};
 use super::value::{Abstract, Num, Value};
 use super::world::{Effect, HandlerId, World};
 use crate::project::{Base, CellId, Meaning, Place, PlaceId, ProcId, ScriptId, ScriptUnit};
@@ -15,7 +16,7 @@ use crate::registry::{Bound, End, InstanceId, InvariantId, Overflow, OwnerId, Si
 use crate::script::ast::*;
 use crate::source::Span;
 use rustc_hash::{FxHashMap, FxHashSet};
-use smallvec::SmallVec;
+use smallvec::{SmallVec, smallvec};
 use std::collections::BTreeSet;
 
 /// How many states that differ in a suspect write are kept apart at one point.
@@ -289,6 +290,16 @@ pub struct Pause {
     pub state: State,
 }
 
+/// The parts of an assignment.
+struct Assignment {
+    target: ExprId,
+    place: PlaceId,
+    axis: Option<u8>,
+    op: AssignOp,
+    value: ExprId,
+    span: Span,
+}
+
 /// A write as it was seen.
 #[derive(Clone, Debug)]
 pub struct Seen {
@@ -404,7 +415,8 @@ impl<'w, 'p> Run<'w, 'p> {
             values,
             facts: Facts::default(),
             tests: SmallVec::new(),
-            writes: SmallVec::new(),
+            suspects: SmallVec::new(),
+            doubted: SmallVec::new(),
             steps: SmallVec::new(),
             sources: SmallVec::new(),
             waited: false,
@@ -424,7 +436,7 @@ impl<'w, 'p> Run<'w, 'p> {
         }
     }
 
-    fn assume_range(&self, state: &mut State, slot: Slot) {
+    pub(super) fn assume_range(&self, state: &mut State, slot: Slot) {
         let facts = &self.table.slots[slot as usize];
         for (limit, sign) in [(facts.max, 1.0), (facts.min, -1.0)] {
             match limit {
@@ -462,7 +474,7 @@ impl<'w, 'p> Run<'w, 'p> {
     }
 
     /// The instances for which an invariant can be judged here.
-    fn invariant_bases(&self, at: usize) -> Vec<Base> {
+    pub(super) fn invariant_bases(&self, at: usize) -> Vec<Base> {
         let invariant = &self.world.project.invariants[at];
         if invariant.holds.is_none() {
             return Vec::new();
@@ -475,7 +487,7 @@ impl<'w, 'p> Run<'w, 'p> {
     }
 
     /// Splits a state by an invariant.
-    fn judge(&mut self, state: State, at: usize, base: Base) -> super::eval::Split {
+    pub(super) fn judge(&mut self, state: State, at: usize, base: Base) -> super::eval::Split {
         let invariant = &self.world.project.invariants[at];
         let Some(holds) = invariant.holds else { return (Some(state), None) };
         let unit = std::mem::replace(&mut self.unit, &invariant.unit);
@@ -564,7 +576,7 @@ impl<'w, 'p> Run<'w, 'p> {
                 for state in self.steps(state, &block.steps) {
                     for (next, state) in self.exit(state, &block.exit, block.exit_span, &mut left) {
                         let parts = waiting.entry(next).or_default();
-                        self.arrive(parts, state);
+                        Self::arrive(parts, state);
                         open.insert(next);
                     }
                 }
@@ -581,6 +593,20 @@ impl<'w, 'p> Run<'w, 'p> {
             for state in states {
                 match &step.kind {
                     StepKind::Call(call) => self.call_step(state, *call, step, &mut next),
+                    StepKind::Assign { target, place, axis, op, value } => {
+                        self.reach(step.span, state.waited);
+                        let assignment = Assignment {
+                            target: *target,
+                            place: *place,
+                            axis: *axis,
+                            op: *op,
+                            value: *value,
+                            span: step.span,
+                        };
+                        for state in self.assign(state, &assignment, step) {
+                            Self::arrive(&mut next, state);
+                        }
+                    }
                     _ => next.extend(self.step(state, step)),
                 }
             }
@@ -598,7 +624,7 @@ impl<'w, 'p> Run<'w, 'p> {
         };
         self.reach(step.span, state.waited);
         for state in self.call_parts(&mut state, call, id, arguments) {
-            self.arrive(next, state);
+            Self::arrive(next, state);
         }
         if std::mem::take(&mut self.dead) {
             next.clear();
@@ -627,10 +653,15 @@ impl<'w, 'p> Run<'w, 'p> {
         vec![joined]
     }
 
-    /// Adds a state to those at a point; states with the same suspect writes become one.
-    fn arrive(&self, parts: &mut Vec<State>, state: State) {
-        let suspects = self.suspects(&state);
-        if let Some(same) = parts.iter().position(|part| self.suspects(part) == suspects) {
+    /// Adds a state to those at a point; states with the same suspects become one.
+    fn arrive(parts: &mut Vec<State>, state: State) {
+        let alike = |part: &State| {
+            let marks = |state: &State| -> SmallVec<[(Wrong, Span); 2]> {
+                state.suspects.iter().map(|suspect| (suspect.wrong, suspect.at)).collect()
+            };
+            part.suspects.len() == state.suspects.len() && marks(part) == marks(&state)
+        };
+        if let Some(same) = parts.iter().position(alike) {
             let part = parts.swap_remove(same);
             parts.push(part.join(&state));
         } else if parts.len() < MOST_PARTS {
@@ -639,17 +670,6 @@ impl<'w, 'p> Run<'w, 'p> {
             let part = parts.swap_remove(0);
             parts.push(part.join(&state));
         }
-    }
-
-    /// The unsettled writes that may have left a range or broken an invariant.
-    fn suspects(&self, state: &State) -> SmallVec<[(Slot, Span); 2]> {
-        let outside = |write: &&Write| {
-            let facts = &self.table.slots[write.slot as usize];
-            !self.within(state, write.slot)
-                || facts.bounds.iter().any(|&other| !self.within(state, other))
-                || facts.variable.is_some_and(|variable| self.world.in_invariant(variable))
-        };
-        state.writes.iter().filter(outside).map(|write| (write.slot, write.at)).collect()
     }
 
     fn within(&self, state: &State, slot: Slot) -> bool {
@@ -676,9 +696,14 @@ impl<'w, 'p> Run<'w, 'p> {
                 next.extend(b.map(|state| (*no, state)));
             }
             Exit::Match { subject, arms, otherwise } => self.match_(state, *subject, arms, *otherwise, &mut next),
-            Exit::Fork { now, later, .. } => {
+            Exit::Fork { now, later, delay } => {
+                if let Duration::Seconds(value) = delay {
+                    self.eval(&mut state, *value);
+                }
                 let mut after = state.clone();
-                after.writes.clear();
+                for suspect in std::mem::take(&mut after.suspects) {
+                    self.set_right(&mut after, suspect.wrong);
+                }
                 after.later = true;
                 state.forked = true;
                 next.push((*now, state));
@@ -759,13 +784,7 @@ impl<'w, 'p> Run<'w, 'p> {
         }
     }
 
-    fn choose(
-        &mut self,
-        state: &State,
-        offers: &[Offer],
-        span: Span,
-        next: &mut Vec<(BlockId, State)>,
-    ) {
+    fn choose(&mut self, state: &State, offers: &[Offer], span: Span, next: &mut Vec<(BlockId, State)>) {
         for offer in offers {
             let offered = match offer.when {
                 Some(when) => self.branch(state.clone(), when).0,
@@ -785,9 +804,7 @@ impl<'w, 'p> Run<'w, 'p> {
         self.reach(step.span, state.waited);
         state.stepped |= super::access::is_step(self.unit, step);
         match &step.kind {
-            StepKind::Assign { target, place, axis, op, value } => {
-                self.assign(&mut state, *target, *place, *axis, *op, *value, step.span);
-            }
+            StepKind::Assign { .. } => {}
             StepKind::Clear { target, place } => self.clear(&mut state, *target, *place),
             StepKind::Let { place, value } => self.let_(&mut state, *place, *value),
             StepKind::Bind { place } => self.bind(&mut state, *place),
@@ -852,10 +869,7 @@ impl<'w, 'p> Run<'w, 'p> {
     /// A name lets its instance go: what was written through it is judged now, since it can't be told apart later.
     fn release(&mut self, state: &mut State, slot: Slot) {
         for &other in &self.table.slots[slot as usize].dependents {
-            if state.writes.iter().any(|write| write.slot == other) {
-                self.settle_range(state, other);
-                state.writes.retain(|write| write.slot != other);
-            }
+            self.tell_suspects(state, |wrong| matches!(wrong, Wrong::Outside(slot, _) if slot == other));
         }
     }
 
@@ -951,7 +965,7 @@ impl<'w, 'p> Run<'w, 'p> {
     }
 
     /// The slots that an expression reads.
-    fn reads(&self, expr: ExprId) -> Vec<Slot> {
+    pub(super) fn reads(&self, expr: ExprId) -> Vec<Slot> {
         let mut reads = Vec::new();
         super::access::walk_expr(self.unit, expr, &mut |inner| {
             if let Some(slot) = self.unit.place_of(inner).and_then(|place| self.slot(place)) {
@@ -973,58 +987,76 @@ impl<'w, 'p> Run<'w, 'p> {
         self.put(state, slot, cleared, &[], &[]);
         self.seen_write(state, place, slot, |effect| effect.clears = true, None);
         self.renew_dependents(state, slot);
-        state.writes.retain(|write| write.slot != slot);
+        state.suspects.retain(|suspect| !matches!(suspect.wrong, Wrong::Outside(other, _) if other == slot));
     }
 
-    #[allow(clippy::too_many_arguments, reason = "the parts of an assignment")]
-    fn assign(
-        &mut self,
-        state: &mut State,
-        target: ExprId,
-        place: PlaceId,
-        axis: Option<u8>,
-        op: AssignOp,
-        value: ExprId,
-        span: Span,
-    ) {
-        self.pass_through(state, place, target);
-        let slot = self.slot(place);
+    /// An assignment: the states after it, where what may be wrong is told apart from what is right.
+    fn assign(&mut self, mut state: State, assignment: &Assignment, step: &Step) -> SmallVec<[State; 2]> {
+        let &Assignment { target, place, axis, op, value, span } = assignment;
+        state.stepped |= super::access::is_step(self.unit, step);
+        self.pass_through(&mut state, place, target);
         let reads_itself = op != AssignOp::Set || axis.is_some();
         if reads_itself && axis.is_none() {
-            self.eval(state, target);
+            self.eval(&mut state, target);
         }
         if op == AssignOp::Set {
-            self.judge_lost(state, place, value, span);
+            self.judge_lost(&state, place, value, span);
         }
-        let (old_forms, forms) = (self.forms(state, target), self.forms(state, value));
-        let given = self.eval(state, value);
-        let Some(slot) = slot else { return };
-        let old = state.values[slot as usize].clone();
-        let (new, forms) = match (op, &old.value, &given) {
+        let (old_forms, forms) = (self.forms(&state, target), self.forms(&state, value));
+        let given = self.eval(&mut state, value);
+        if std::mem::take(&mut self.dead) {
+            return SmallVec::new();
+        }
+        let Some(slot) = self.slot(place) else { return smallvec![state] };
+        let old = state.values[slot as usize].value.clone();
+        let (new, forms) = match (op, &old, &given) {
             (_, _, _) if axis.is_some() => (anything(self.table.slots[slot as usize].ty), Forms::default()),
             (AssignOp::Set, ..) => (given, forms),
             (AssignOp::Add, Value::Num(a), Value::Num(b)) => (Value::Num(a.add(b)), old_forms.plus(&forms, 1.0)),
             (AssignOp::Subtract, Value::Num(a), Value::Num(b)) => (Value::Num(a.sub(b)), old_forms.plus(&forms, -1.0)),
-            (AssignOp::Multiply, Value::Num(a), Value::Num(b)) => (Value::Num(a.mul(b)), Forms::default()),
+            (AssignOp::Multiply, Value::Num(a), Value::Num(b)) => {
+                (Value::Num(a.mul(b)), b.single().map_or_else(Forms::default, |by| old_forms.scaled(by)))
+            }
             (AssignOp::Divide, Value::Num(a), Value::Num(b)) => {
-                let b = self.judge_divisor(state, b.clone(), value, value);
-                (Value::Num(a.div(&b)), Forms::default())
+                let b = self.judge_divisor(&mut state, b.clone(), value, value);
+                let forms = b.single().map_or_else(Forms::default, |by| old_forms.scaled(1.0 / by));
+                (Value::Num(a.div(&b)), forms)
             }
             _ => (anything(self.table.slots[slot as usize].ty), Forms::default()),
         };
-        let new = self.fitted(slot, new);
-        let moved = self.direction(state, slot, &forms, &old.value, &new);
-        self.write(state, slot, place, &new, &forms, moved, span);
+        let new = self.fitted(slot, self.narrowed(&state, new, &forms));
+        let moved = self.direction(&state, slot, &forms, &old, &new);
+        let before = self.is_judged(slot).then(|| state.clone());
+        self.write(&mut state, slot, place, &new, &forms, moved, span);
         if let Type::Ref(_) = self.table.slots[slot as usize].ty
             && op == AssignOp::Set
         {
-            self.copy_instance(state, slot, value);
+            self.copy_instance(&mut state, slot, value);
         }
-        if self.table.slots[slot as usize].cell.is_none() {
+        if self.table.slots[slot as usize].cell.is_none() && op == AssignOp::Set {
             let before = state.clone();
-            if op == AssignOp::Set {
-                self.sourced(state, slot, value, &before);
-            }
+            self.sourced(&mut state, slot, value, &before);
+        }
+        match before {
+            Some(before) => self.judge_write(&before, state, slot, span),
+            None => smallvec![state],
+        }
+    }
+
+    /// Whether a write to a slot can make anything wrong.
+    fn is_judged(&self, slot: Slot) -> bool {
+        let facts = &self.table.slots[slot as usize];
+        facts.min.is_some()
+            || facts.max.is_some()
+            || !facts.bounds.is_empty()
+            || facts.variable.is_some_and(|variable| self.world.in_invariant(variable))
+    }
+
+    /// A value cut to what its forms say of it.
+    fn narrowed(&self, state: &State, value: Value, forms: &Forms) -> Value {
+        match value {
+            Value::Num(num) => Value::Num(super::eval::narrowed(state, num, forms)),
+            value => value,
         }
     }
 
@@ -1062,7 +1094,6 @@ impl<'w, 'p> Run<'w, 'p> {
         moved: (bool, bool),
         span: Span,
     ) {
-        let before = state.ends(slot);
         let step = step_of(state, slot, forms);
         self.put(state, slot, Abstract::of(new.clone()), &forms.uppers, &forms.lowers);
         let facts = &self.table.slots[slot as usize];
@@ -1073,9 +1104,6 @@ impl<'w, 'p> Run<'w, 'p> {
             if overflow != Overflow::Error {
                 self.overflow(state, slot, overflow);
             }
-            let after = state.ends(slot);
-            state.writes.retain(|write| write.slot != slot);
-            state.writes.push(Write { slot, at: span, before, after });
             for &other in &facts.bounds {
                 self.follow_bound(state, other);
             }
@@ -1135,6 +1163,7 @@ impl<'w, 'p> Run<'w, 'p> {
     /// Gives a slot a value, and those that may be the same place the chance of it.
     fn put(&mut self, state: &mut State, slot: Slot, value: Abstract, uppers: &[Linear], lowers: &[Linear]) {
         state.facts.assign(slot, uppers, lowers);
+        state.doubted.retain(|other| *other != slot);
         let unit = self.unit;
         let table = self.table;
         state.tests.retain(|(local, test)| {
@@ -1153,10 +1182,6 @@ impl<'w, 'p> Run<'w, 'p> {
         for &alias in &table.slots[slot as usize].aliases {
             if self.is_unbound(state, alias) {
                 continue;
-            }
-            if kept.contains(&alias) {
-                // What it was is in order; what it may be now is this write's doing.
-                state.writes.retain(|write| write.slot != alias);
             }
             state.facts.forget(alias);
             let joined = state.values[alias as usize].join(&value);
@@ -1223,106 +1248,11 @@ impl<'w, 'p> Run<'w, 'p> {
             if state.values[slot as usize].stand_in {
                 self.event(Event::StandIn { at, place });
             }
-            self.settle_only(state, slot);
+            self.tell_suspects(state, |wrong| matches!(wrong, Wrong::Outside(other, _) if other == slot));
         }
     }
 
-    // ---- settling ----
-
-    /// Others can see what was written: ranges and invariants are judged.
-    fn settle(&mut self, state: &mut State) {
-        for step in std::mem::take(&mut state.steps) {
-            let facts = &self.table.slots[step.slot as usize];
-            if let (Some(cell), Some(settled), false) = (facts.cell, state.num(step.slot), self.quiet) {
-                self.moves.push(Move { cell, at: step.at, before: step.before, by: step.by, settled: settled.clone() });
-            }
-        }
-        let writes = state.writes.clone();
-        for write in &writes {
-            self.settle_range(state, write.slot);
-            let bounded = self.table.slots[write.slot as usize].bounds.clone();
-            for other in bounded {
-                self.settle_range(state, other);
-            }
-        }
-        self.settle_invariants(state, &writes);
-        state.writes.clear();
-    }
-
-    fn settle_only(&mut self, state: &State, slot: Slot) {
-        if state.writes.iter().any(|write| write.slot == slot) {
-            self.settle_range(state, slot);
-        }
-    }
-
-    fn settle_range(&mut self, state: &State, slot: Slot) {
-        let facts = &self.table.slots[slot as usize];
-        let Some(variable) = facts.variable else { return };
-        if self.world.project.registry.var(variable).overflow != Overflow::Error {
-            return;
-        }
-        for (limit, end) in [(facts.max, End::Max), (facts.min, End::Min)] {
-            let Some(limit) = limit else { continue };
-            if beyond(state, slot, limit, end) <= 0.0 {
-                continue;
-            }
-            let bound = match limit {
-                Limit::Slot(bound) => Some(bound),
-                Limit::Number(_) => None,
-            };
-            // The last write to the variable or to its bound is the one that made it; where several ways have met, of
-            // their last writes the one that goes furthest.
-            let Some(last) = state.writes.iter().rev().find(|write| write.slot == slot || Some(write.slot) == bound)
-            else {
-                continue;
-            };
-            let far = |write: &&Write| if end == End::Max { write.after.1 } else { -write.after.0 };
-            let same = state.writes.iter().filter(|write| write.slot == last.slot);
-            let Some(write) = same.max_by(|a, b| far(a).total_cmp(&far(b))) else { continue };
-            let limits = match limit {
-                Limit::Number(value) => (value, value),
-                Limit::Slot(bound) => state.ends(bound),
-            };
-            let written = self.table.slots[write.slot as usize].variable.unwrap_or(variable);
-            self.event(Event::Outside {
-                at: write.at,
-                written,
-                variable,
-                end,
-                before: write.before,
-                after: write.after,
-                limit: limits,
-            });
-        }
-    }
-
-    fn settle_invariants(&mut self, state: &State, writes: &[Write]) {
-        for at in 0..self.world.project.invariants.len() {
-            let named = &self.world.project.invariants[at].variables;
-            let touched = |write: &&Write| {
-                self.table.slots[write.slot as usize].variable.is_some_and(|variable| named.contains(&variable))
-            };
-            let Some(last) = writes.iter().rev().find(touched).cloned() else { continue };
-            for base in self.invariant_bases(at) {
-                let mut clean = state.clone();
-                clean.writes.clear();
-                if self.judge(clean, at, base).1.is_some() && self.concerns(&last, at, base) {
-                    let invariant = InvariantId::at(at);
-                    let own = writes.iter().rev().find(|write| self.concerns(write, at, base)).unwrap_or(&last);
-                    self.event(Event::Broken { at: own.at, invariant });
-                }
-            }
-        }
-    }
-
-    /// Whether a write is to a variable of the instance that an invariant is judged for.
-    fn concerns(&self, write: &Write, at: usize, base: Base) -> bool {
-        let named = &self.world.project.invariants[at].variables;
-        named.iter().any(|&variable| {
-            let slots = [self.table.of_variable(variable, base), self.table.of_variable(variable, Base::One)];
-            slots.contains(&Some(write.slot))
-        })
-    }
+    // ---- settling and waiting ----
 
     /// An activation, or an `after` block, is through.
     fn end(&mut self, mut state: State, span: Span) {
@@ -1331,8 +1261,6 @@ impl<'w, 'p> Run<'w, 'p> {
             self.pauses.push(Pause { wait: None, at: span, state });
         }
     }
-
-    // ---- waiting ----
 
     fn wait_step(&mut self, mut state: State, waiting: Waiting, span: Span) -> Option<State> {
         match waiting {
@@ -1485,17 +1413,6 @@ impl<'w, 'p> Run<'w, 'p> {
         }
         self.assume_ranges(state);
     }
-}
-
-/// How far a slot can lie beyond a limit, at most; zero or less where it can't.
-fn beyond(state: &State, slot: Slot, limit: Limit, end: End) -> f64 {
-    let own = Linear::slot(slot);
-    let form = match limit {
-        Limit::Number(value) => own.plus(&Linear::constant(value), -1.0),
-        Limit::Slot(bound) => own.plus(&Linear::slot(bound), -1.0),
-    };
-    let form = if end == End::Max { form } else { form.times(-1.0) };
-    state.facts.highest(&form, &|slot| state.ends(slot))
 }
 
 /// What a write that steps its variable steps it from, and by how much.

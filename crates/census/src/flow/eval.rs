@@ -32,7 +32,9 @@ impl Forms {
         Self { uppers: self.uppers.iter().map(&f).collect(), lowers: self.lowers.iter().map(&f).collect() }
     }
 
-    fn scaled(&self, by: f64) -> Self {
+    /// `by · self`
+    #[must_use]
+    pub fn scaled(&self, by: f64) -> Self {
         let scaled = self.map(|form| form.times(by));
         if by < 0.0 { Self { uppers: scaled.lowers, lowers: scaled.uppers } } else { scaled }
     }
@@ -276,14 +278,7 @@ impl Run<'_, '_> {
         if state.facts.is_empty() {
             return num;
         }
-        let forms = self.forms(state, expr);
-        let ends = |slot| state.ends(slot);
-        let hi = forms.uppers.iter().map(|form| state.facts.highest(form, &ends)).fold(num.hi, f64::min);
-        let lo = forms.lowers.iter().map(|form| -state.facts.highest(&form.times(-1.0), &ends)).fold(num.lo, f64::max);
-        if lo > hi {
-            return num;
-        }
-        num.meet(&Num::range(lo, hi, false)).unwrap_or(num)
+        narrowed(state, num, &self.forms(state, expr))
     }
 
     /// A divisor that may be zero is an event; what follows takes it not to be.
@@ -554,11 +549,12 @@ impl Run<'_, '_> {
     fn compare(&mut self, mut state: State, op: BinaryOp, left: ExprId, right: ExprId, expr: ExprId) -> Split {
         let a = self.eval(&mut state, left);
         let b = self.eval(&mut state, right);
+        let doubted = self.is_doubted(&state, left) || self.is_doubted(&state, right);
         let (yes, no) = match (&a, &b) {
             (Value::Num(a), Value::Num(b)) => self.compare_numbers(state, op, (left, a), (right, b)),
             _ => self.compare_others(state, op, (left, &a), (right, &b)),
         };
-        self.outcome(expr, yes.is_some(), no.is_some());
+        self.outcome(expr, yes.is_some() || doubted, no.is_some() || doubted);
         (yes, no)
     }
 
@@ -566,12 +562,18 @@ impl Run<'_, '_> {
     pub fn equals(&mut self, mut state: State, left: ExprId, right: ExprId) -> Split {
         let a = self.eval(&mut state, left);
         let b = self.eval(&mut state, right);
+        let doubted = self.is_doubted(&state, left);
         let split = match (&a, &b) {
             (Value::Num(a), Value::Num(b)) => self.compare_numbers(state, BinaryOp::Equal, (left, a), (right, b)),
             _ => self.compare_others(state, BinaryOp::Equal, (left, &a), (right, &b)),
         };
-        self.outcome(right, split.0.is_some(), split.1.is_some());
+        self.outcome(right, split.0.is_some() || doubted, split.1.is_some() || doubted);
         split
+    }
+
+    /// Whether an expression reads what others may have seen out of its range: a test of it is not decided.
+    fn is_doubted(&self, state: &State, expr: ExprId) -> bool {
+        !state.doubted.is_empty() && self.reads(expr).iter().any(|slot| state.doubted.contains(slot))
     }
 
     fn compare_numbers(&mut self, state: State, op: BinaryOp, left: (ExprId, &Num), right: (ExprId, &Num)) -> Split {
@@ -794,6 +796,18 @@ impl Run<'_, '_> {
     }
 }
 
+/// A number cut to what its forms say of it.
+#[must_use]
+pub fn narrowed(state: &State, num: Num, forms: &Forms) -> Num {
+    let ends = |slot| state.ends(slot);
+    let hi = forms.uppers.iter().map(|form| state.facts.highest(form, &ends)).fold(num.hi, f64::min);
+    let lo = forms.lowers.iter().map(|form| -state.facts.highest(&form.times(-1.0), &ends)).fold(num.lo, f64::max);
+    if lo > hi || (lo, hi) == (num.lo, num.hi) {
+        return num;
+    }
+    num.meet(&Num::range(lo, hi, false)).unwrap_or(num)
+}
+
 /// A value without what is equal to the other for certain; none if nothing is left.
 fn without(value: &Value, other: &Value) -> Option<Value> {
     match (value, other) {
@@ -824,8 +838,9 @@ fn common(state: &State, a: &SmallVec<[Linear; 2]>, b: &SmallVec<[Linear; 2]>, s
     kept
 }
 
-/// Narrows the range of each slot of a form that is at most zero.
-fn narrow_by(state: &mut State, form: &Linear) -> Option<()> {
+/// Narrows the range of each slot of a form that is at most zero; none where it can't be.
+#[must_use]
+pub fn narrow_by(state: &mut State, form: &Linear) -> Option<()> {
     for &(slot, factor) in &form.terms {
         let mut rest = form.clone();
         rest.terms.retain(|(other, _)| *other != slot);

@@ -124,7 +124,7 @@ pub enum Exit {
     Fork {
         now: BlockId,
         later: BlockId,
-        span: Span,
+        delay: Duration,
     },
     Choose(Vec<Offer>),
     Each {
@@ -312,15 +312,12 @@ impl Builder<'_> {
             StatementKind::Wait(duration) => self.step(StepKind::Wait(Waiting::Time(*duration)), span),
             StatementKind::WaitUntil(test) => self.step(StepKind::Wait(Waiting::Until(*test)), span),
             StatementKind::After { delay, body } => {
-                if let Duration::Seconds(value) = delay {
-                    self.step(StepKind::Read(*value), span);
-                }
                 let from = self.current.take();
                 let later = self.inner(body);
                 self.leave(Exit::End, span);
                 let now = self.new_block();
                 self.current = from;
-                self.leave(Exit::Fork { now, later, span }, span);
+                self.leave(Exit::Fork { now, later, delay: *delay }, span);
                 self.current = Some(now);
             }
             StatementKind::Send { signal, arguments, to } => {

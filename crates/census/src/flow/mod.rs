@@ -10,6 +10,7 @@ pub mod certain;
 pub mod engine;
 pub mod eval;
 pub mod graph;
+pub mod judge;
 pub mod linear;
 pub mod state;
 pub mod value;

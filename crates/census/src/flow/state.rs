@@ -2,21 +2,36 @@
 
 use super::linear::{Facts, Slot};
 use super::value::{Abstract, Num, Value};
+use crate::project::Base;
+use crate::registry::{End, InvariantId};
 use crate::script::ast::ExprId;
 use crate::source::Span;
 use smallvec::SmallVec;
 
-/// A write that has not settled yet.
+/// What can be wrong for as long as a handler has not settled.
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Debug)]
+pub enum Wrong {
+    /// A slot beyond an end of its range.
+    Outside(Slot, End),
+    /// An invariant that is false for an instance.
+    Broken(InvariantId, Base),
+}
+
+/// Something that may be wrong, and the write that made it so.
 #[derive(Clone, PartialEq, Debug)]
-pub struct Write {
-    /// What was written.
-    pub slot: Slot,
-    /// The statement.
+pub struct Suspect {
+    /// What is wrong.
+    pub wrong: Wrong,
+    /// The statement of the write.
     pub at: Span,
-    /// The range before it, for messages.
+    /// What was written.
+    pub written: Slot,
+    /// The range of what was written, before.
     pub before: (f64, f64),
-    /// The range after it.
+    /// The range afterwards.
     pub after: (f64, f64),
+    /// The range of the limit.
+    pub limit: (f64, f64),
 }
 
 /// A step that has not settled yet.
@@ -52,8 +67,10 @@ pub struct State {
     pub facts: Facts,
     /// Tests that a `bool` local was given and that still say the same.
     pub tests: SmallVec<[(Slot, ExprId); 2]>,
-    /// Writes since the last settling, the latest last.
-    pub writes: SmallVec<[Write; 2]>,
+    /// What may be wrong since the last settling.
+    pub suspects: SmallVec<[Suspect; 1]>,
+    /// Slots that others may have seen out of their range: what is known of them takes that not to have happened.
+    pub doubted: SmallVec<[Slot; 1]>,
     /// Steps since the last settling.
     pub steps: SmallVec<[PendingStep; 1]>,
     /// What locals were worked out from.
@@ -112,19 +129,26 @@ impl State {
 
     fn take_history(&mut self, other: &Self) {
         self.tests.retain(|test| other.tests.contains(test));
-        for write in &other.writes {
-            match self.writes.iter_mut().find(|mine| mine.slot == write.slot && mine.at == write.at) {
+        for suspect in &other.suspects {
+            match self.suspects.iter_mut().find(|mine| mine.wrong == suspect.wrong && mine.at == suspect.at) {
                 Some(mine) => {
-                    mine.before = (mine.before.0.min(write.before.0), mine.before.1.max(write.before.1));
-                    mine.after = (mine.after.0.min(write.after.0), mine.after.1.max(write.after.1));
+                    mine.before = (mine.before.0.min(suspect.before.0), mine.before.1.max(suspect.before.1));
+                    mine.after = (mine.after.0.min(suspect.after.0), mine.after.1.max(suspect.after.1));
+                    mine.limit = (mine.limit.0.min(suspect.limit.0), mine.limit.1.max(suspect.limit.1));
                 }
-                None => self.writes.push(write.clone()),
+                None => self.suspects.push(suspect.clone()),
             }
         }
+        self.suspects.sort_unstable_by_key(|suspect| (suspect.at, suspect.wrong));
         for source in &other.sources {
             match self.sources.iter_mut().find(|mine| mine.local == source.local && mine.read == source.read) {
                 Some(mine) => mine.stale |= source.stale,
                 None => self.sources.push(source.clone()),
+            }
+        }
+        for slot in &other.doubted {
+            if !self.doubted.contains(slot) {
+                self.doubted.push(*slot);
             }
         }
         for slot in &other.removed {

@@ -1292,7 +1292,10 @@ pub fn called(unit: &ScriptUnit, graph: &Graph) -> Vec<ProcId> {
                 look(value);
             }
         }
-        super::access::exit_reads(&block.exit).into_iter().chain(super::access::offered_texts(&block.exit)).for_each(&mut look);
+        super::access::exit_reads(&block.exit)
+            .into_iter()
+            .chain(super::access::offered_texts(&block.exit))
+            .for_each(&mut look);
     }
     found.sort_unstable();
     found.dedup();

@@ -210,7 +210,7 @@ pub enum Bound {
 }
 
 /// The end of a range meant.
-#[derive(Clone, Copy, PartialEq, Eq, Hash, Debug)]
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Debug)]
 pub enum End {
     /// `min`
     Min,

@@ -1,0 +1,265 @@
+//! Judging writes: what may have left its range or broken an invariant, and the write that it is told of.
+//!
+//! A write after which something may be wrong splits the state: one goes on where all is well, the other where it is not
+//! and carries a [`Suspect`] that names the write. What the handler does next may put it right, and then the suspect goes;
+//! where the handler settles, what is left of them becomes events. So a fault is told of the last write that led from
+//! inside to outside, on the way that was taken.
+
+use super::engine::{Event, Limit, Move, Run};
+use super::eval::narrow_by;
+use super::linear::{Linear, Slot};
+use super::state::{State, Suspect, Wrong};
+use super::value::{Num, Value};
+use crate::project::Base;
+use crate::registry::{End, InvariantId, Overflow};
+use crate::source::Span;
+use smallvec::{SmallVec, smallvec};
+
+/// How many things one write may make wrong before its states are no longer kept apart.
+const MOST_SPLITS: usize = 3;
+
+impl Run<'_, '_> {
+    /// The states after a write to a slot: split by whether it left something wrong.
+    pub(super) fn judge_write(
+        &mut self,
+        before: &State,
+        mut state: State,
+        slot: Slot,
+        at: Span,
+    ) -> SmallVec<[State; 2]> {
+        let mut fresh: SmallVec<[Wrong; 2]> = SmallVec::new();
+        self.judge_ranges(before, &mut state, slot, at, &mut fresh);
+        self.judge_invariants(before, &mut state, slot, at, &mut fresh);
+        let mut states: SmallVec<[State; 2]> = smallvec![state];
+        for wrong in fresh.into_iter().take(MOST_SPLITS) {
+            let mut next: SmallVec<[State; 2]> = SmallVec::new();
+            for state in states {
+                let (right, left) = self.split_by(&state, wrong);
+                if right.is_none() && left.is_none() {
+                    next.push(state);
+                    continue;
+                }
+                next.extend(right.map(|mut state| {
+                    state.suspects.retain(|suspect| suspect.wrong != wrong);
+                    state
+                }));
+                next.extend(left);
+            }
+            states = next;
+        }
+        states
+    }
+
+    fn judge_ranges(&self, before: &State, state: &mut State, slot: Slot, at: Span, fresh: &mut SmallVec<[Wrong; 2]>) {
+        let facts = &self.table.slots[slot as usize];
+        for &other in std::iter::once(&slot).chain(&facts.bounds) {
+            for (limit, end) in self.judged_limits(other) {
+                let wrong = Wrong::Outside(other, end);
+                if beyond(state, other, limit, end) <= 0.0 {
+                    state.suspects.retain(|suspect| suspect.wrong != wrong);
+                } else if !surely_beyond(before, other, limit, end) {
+                    let limits = match limit {
+                        Limit::Number(value) => (value, value),
+                        Limit::Slot(bound) => state.ends(bound),
+                    };
+                    self.add_suspect(before, state, wrong, slot, at, limits);
+                    fresh.push(wrong);
+                }
+            }
+        }
+    }
+
+    /// The ends of a slot's range that a write beyond them is a fault at.
+    fn judged_limits(&self, slot: Slot) -> SmallVec<[(Limit, End); 2]> {
+        let facts = &self.table.slots[slot as usize];
+        let judged = facts.variable.is_some_and(|id| self.world.project.registry.var(id).overflow == Overflow::Error);
+        let ends = [(facts.max, End::Max), (facts.min, End::Min)];
+        ends.into_iter().filter(|_| judged).filter_map(|(limit, end)| Some((limit?, end))).collect()
+    }
+
+    fn add_suspect(&self, before: &State, state: &mut State, wrong: Wrong, slot: Slot, at: Span, limit: (f64, f64)) {
+        let suspect = Suspect { wrong, at, written: slot, before: before.ends(slot), after: state.ends(slot), limit };
+        match state.suspects.iter_mut().find(|known| known.wrong == wrong && known.at == at) {
+            Some(known) => *known = suspect,
+            None => {
+                state.suspects.push(suspect);
+                state.suspects.sort_unstable_by_key(|suspect| (suspect.at, suspect.wrong));
+            }
+        }
+    }
+
+    /// Of the writes to an invariant's variables the last one counts, whichever made it false.
+    fn judge_invariants(
+        &mut self,
+        before: &State,
+        state: &mut State,
+        slot: Slot,
+        at: Span,
+        fresh: &mut SmallVec<[Wrong; 2]>,
+    ) {
+        let Some(variable) = self.table.slots[slot as usize].variable else { return };
+        if !self.world.in_invariant(variable) {
+            return;
+        }
+        for index in 0..self.world.project.invariants.len() {
+            if !self.world.project.invariants[index].variables.contains(&variable) {
+                continue;
+            }
+            for base in self.invariant_bases(index) {
+                if !self.concerns(slot, index, base) {
+                    continue;
+                }
+                let wrong = Wrong::Broken(InvariantId::at(index), base);
+                state.suspects.retain(|suspect| suspect.wrong != wrong);
+                if self.judge(state.clone(), index, base).1.is_some() {
+                    self.add_suspect(before, state, wrong, slot, at, (0.0, 0.0));
+                    fresh.push(wrong);
+                }
+            }
+        }
+    }
+
+    /// Whether a slot is a variable of the instance that an invariant is judged for.
+    fn concerns(&self, slot: Slot, at: usize, base: Base) -> bool {
+        let named = &self.world.project.invariants[at].variables;
+        named.iter().any(|&variable| {
+            let slots = [self.table.of_variable(variable, base), self.table.of_variable(variable, Base::One)];
+            slots.contains(&Some(slot))
+        })
+    }
+
+    /// Splits a state by whether something is as it should be.
+    fn split_by(&mut self, state: &State, wrong: Wrong) -> (Option<State>, Option<State>) {
+        match wrong {
+            Wrong::Broken(invariant, base) => self.judge(state.clone(), invariant.index(), base),
+            Wrong::Outside(slot, end) => {
+                let Some(limit) = self.limit_of(slot, end) else { return (None, None) };
+                let form = excess(slot, limit, end);
+                let whole = state.num(slot).is_some_and(|num| num.int)
+                    && match limit {
+                        Limit::Number(value) => value.fract() == 0.0,
+                        Limit::Slot(bound) => state.num(bound).is_some_and(|num| num.int),
+                    };
+                let gap = if whole { 1.0 } else { f64::from_bits(1) };
+                let beyond = form.times(-1.0).plus(&Linear::constant(gap), 1.0);
+                (assume(state, form), assume(state, beyond))
+            }
+        }
+    }
+
+    fn limit_of(&self, slot: Slot, end: End) -> Option<Limit> {
+        let facts = &self.table.slots[slot as usize];
+        match end {
+            End::Min => facts.min,
+            End::Max => facts.max,
+        }
+    }
+
+    // ---- settling ----
+
+    /// Others can see what was done: what is still suspect is told, and what follows takes it not to have happened.
+    pub(super) fn settle(&mut self, state: &mut State) {
+        for step in std::mem::take(&mut state.steps) {
+            let facts = &self.table.slots[step.slot as usize];
+            if let (Some(cell), Some(settled), false) = (facts.cell, state.num(step.slot), self.quiet) {
+                self.moves.push(Move { cell, at: step.at, before: step.before, by: step.by, settled: settled.clone() });
+            }
+        }
+        self.tell_suspects(state, |_| true);
+    }
+
+    /// The suspects that are meant become events.
+    pub(super) fn tell_suspects(&mut self, state: &mut State, meant: impl Fn(Wrong) -> bool) {
+        if state.suspects.is_empty() {
+            return;
+        }
+        let (told, kept) = std::mem::take(&mut state.suspects).into_iter().partition(|suspect| meant(suspect.wrong));
+        state.suspects = kept;
+        let told: SmallVec<[Suspect; 1]> = told;
+        for suspect in &told {
+            self.tell(suspect);
+        }
+        for suspect in &told {
+            self.set_right(state, suspect.wrong);
+            if let Wrong::Outside(slot, _) = suspect.wrong
+                && !state.doubted.contains(&slot)
+            {
+                state.doubted.push(slot);
+            }
+        }
+    }
+
+    fn tell(&mut self, suspect: &Suspect) {
+        match suspect.wrong {
+            Wrong::Broken(invariant, _) => self.event(Event::Broken { at: suspect.at, invariant }),
+            Wrong::Outside(slot, end) => {
+                let Some(variable) = self.table.slots[slot as usize].variable else { return };
+                let written = self.table.slots[suspect.written as usize].variable.unwrap_or(variable);
+                let (before, after, limit) = (suspect.before, suspect.after, suspect.limit);
+                self.event(Event::Outside { at: suspect.at, written, variable, end, before, after, limit });
+            }
+        }
+    }
+
+    /// Goes on as if something had not gone wrong.
+    pub(super) fn set_right(&mut self, state: &mut State, wrong: Wrong) {
+        match wrong {
+            Wrong::Broken(invariant, base) => {
+                if let (Some(right), _) = self.judge(state.clone(), invariant.index(), base) {
+                    *state = right;
+                }
+            }
+            Wrong::Outside(slot, end) => {
+                let Some(limit) = self.limit_of(slot, end) else { return };
+                if let Some(right) = assume(state, excess(slot, limit, end)) {
+                    *state = right;
+                    return;
+                }
+                state.facts.forget(slot);
+                let (lo, hi) = match limit {
+                    Limit::Number(value) => (value, value),
+                    Limit::Slot(bound) => state.ends(bound),
+                };
+                let int = state.num(slot).is_some_and(|num| num.int);
+                let range = if end == End::Max { (f64::NEG_INFINITY, hi) } else { (lo, f64::INFINITY) };
+                if let Value::Num(reach) = self.world.reach(&self.table.slots[slot as usize]) {
+                    let inside = reach.meet(&Num::range(range.0, range.1, int)).unwrap_or(reach);
+                    state.values[slot as usize].value = Value::Num(inside);
+                }
+                self.assume_range(state, slot);
+            }
+        }
+    }
+}
+
+/// How far a slot lies beyond a limit: at most zero where it is inside.
+fn excess(slot: Slot, limit: Limit, end: End) -> Linear {
+    let own = Linear::slot(slot);
+    let form = match limit {
+        Limit::Number(value) => own.plus(&Linear::constant(value), -1.0),
+        Limit::Slot(bound) => own.plus(&Linear::slot(bound), -1.0),
+    };
+    if end == End::Max { form } else { form.times(-1.0) }
+}
+
+/// How far a slot can lie beyond a limit, at most; zero or less where it can't.
+#[must_use]
+pub fn beyond(state: &State, slot: Slot, limit: Limit, end: End) -> f64 {
+    state.facts.highest(&excess(slot, limit, end), &|slot| state.ends(slot))
+}
+
+/// Whether a slot certainly lies beyond a limit.
+fn surely_beyond(state: &State, slot: Slot, limit: Limit, end: End) -> bool {
+    state.facts.highest(&excess(slot, limit, end).times(-1.0), &|slot| state.ends(slot)) < 0.0
+}
+
+/// The state where a form is at most zero, if there is one.
+fn assume(state: &State, form: Linear) -> Option<State> {
+    let mut state = state.clone();
+    narrow_by(&mut state, &form)?;
+    if form.terms.is_empty() && form.constant > 0.0 {
+        return None;
+    }
+    state.facts.add(form);
+    Some(state)
+}

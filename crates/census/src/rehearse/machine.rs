@@ -1,0 +1,725 @@
+//! A run: time, the queue, and who answers what.
+//!
+//! Everything happens in dispatches. A dispatch runs the handlers of one trigger, each to its end or first wait; what it
+//! sends, and the changes that someone listens to, are queued behind it. Between dispatches the run is quiet, and that is
+//! where the game's signals come in. [`Machine::drain`] is the loop.
+
+use super::activation::{Activation, Parked};
+use super::fault::Fault;
+use super::layout::{Home, InstanceAt, Layout};
+use super::memory::Memory;
+use super::settle::Suspect;
+use super::value::Value;
+use crate::flow::world::HandlerId;
+use crate::project::{Base, CellId, Place};
+use crate::registry::{InstanceId, Lifetime, OwnerId, SignalId};
+use crate::source::Location;
+use rand_core::{Rng as _, SeedableRng};
+use rustc_hash::FxHashMap;
+use smallvec::SmallVec;
+use std::collections::{BTreeMap, VecDeque};
+
+/// When a run that does not become quiet is stopped.
+#[derive(Clone, Copy, Debug)]
+pub struct Limits {
+    /// How many steps may be taken between two moments at which the run is quiet.
+    pub steps: u32,
+    /// How many dispatches there may be between two such moments.
+    pub dispatches: u32,
+    /// How many activations may wait at once.
+    pub waiting: usize,
+}
+
+impl Default for Limits {
+    fn default() -> Self {
+        Self { steps: 2_000_000, dispatches: 100_000, waiting: 100_000 }
+    }
+}
+
+/// Something that was done, for whoever keeps a log.
+#[derive(Debug)]
+#[allow(missing_docs, reason = "the fields are named for what they hold")]
+pub enum Happening<'a> {
+    /// A variable or a private was given a value, or lost it.
+    Changed {
+        cell: CellId,
+        of: Option<InstanceAt>,
+        old: Option<&'a Value>,
+        new: Option<&'a Value>,
+        at: Option<Location>,
+    },
+    /// Something was printed, in a label or as a passing message.
+    Shown { label: Option<&'a str>, text: &'a str, at: Location },
+    /// A label was cleared.
+    Hidden { label: &'a str, at: Location },
+    /// A note was written.
+    Noted { text: &'a str, at: Location },
+    /// A question was asked.
+    Asked { text: &'a str, choices: &'a [String], at: Location },
+    /// A handler began, or went on after a wait.
+    Began { handler: HandlerId, of: Option<InstanceAt>, resumed: bool },
+    /// Something went wrong.
+    Fault(&'a Fault),
+    /// Another scene was loaded.
+    Scene(OwnerId),
+    /// A new run began.
+    Run,
+}
+
+/// Keeps what it wants of what happens.
+pub trait Observer {
+    /// Is told of everything, as it happens. `tick` counts from the start of the program.
+    fn see(&mut self, tick: u64, memory: &Memory<'_, '_>, happening: &Happening<'_>);
+}
+
+/// Keeps nothing.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct Unobserved;
+
+impl Observer for Unobserved {
+    fn see(&mut self, _: u64, _: &Memory<'_, '_>, _: &Happening<'_>) {}
+}
+
+/// Whom a signal reaches.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub enum Reach {
+    /// Everyone.
+    All,
+    /// The handlers of that instance's scripts alone.
+    Only(InstanceAt),
+    /// It happens to that instance; systems and scenes hear of it too.
+    Happens(InstanceAt),
+    /// Systems and scenes alone.
+    NoInstance,
+}
+
+/// What is dispatched.
+#[derive(Debug)]
+pub(super) enum Trigger {
+    Signal { signal: SignalId, arguments: SmallVec<[Value; 2]>, reach: Reach },
+    Changed { cell: CellId, of: Option<InstanceAt>, old: Option<Value> },
+    Removed(InstanceAt),
+    Tick,
+    Every(usize),
+    Resume(Box<Activation>),
+}
+
+/// A question that waits for its answer.
+#[derive(Debug)]
+pub struct Question {
+    /// What was asked.
+    pub text: String,
+    /// The choices that are offered.
+    pub choices: Vec<String>,
+    pub(super) blocks: Vec<crate::flow::graph::BlockId>,
+    pub(super) activation: Box<Activation>,
+}
+
+/// Why a run was stopped.
+#[derive(Clone, PartialEq, Debug)]
+pub struct Stopped {
+    /// Where it was.
+    pub at: Location,
+    /// In plain words.
+    pub message: String,
+}
+
+/// What the present dispatch will lead to.
+#[derive(Debug, Default)]
+pub(super) struct Pass {
+    pub before: Vec<(CellId, Option<InstanceAt>, Option<Value>)>,
+    pub go: Option<OwnerId>,
+    pub restart: bool,
+}
+
+/// A run of a project.
+pub struct Machine<'l, 'p, O: Observer> {
+    /// What it looks up.
+    pub layout: &'l Layout<'p>,
+    /// The values.
+    pub memory: Memory<'l, 'p>,
+    /// Who watches.
+    pub observer: O,
+    /// The loaded scene.
+    pub scene: Option<OwnerId>,
+    /// Ticks since the program started.
+    pub now: u64,
+    /// When the present run began.
+    began: u64,
+    queue: VecDeque<Trigger>,
+    sleeping: BTreeMap<(u64, u64), Box<Activation>>,
+    waiting: Vec<Box<Activation>>,
+    /// The open questions, the oldest first.
+    pub questions: VecDeque<Question>,
+    /// What each label shows.
+    pub labels: BTreeMap<String, String>,
+    /// What went wrong, in order.
+    pub faults: Vec<Fault>,
+    /// Why the run was stopped, if it was.
+    pub stopped: Option<Stopped>,
+    pub(super) pass: Pass,
+    pub(super) suspects: SmallVec<[Suspect; 4]>,
+    pub(super) draws: rand_chacha::ChaCha8Rng,
+    pub(super) born: u64,
+    pub(super) depth: u32,
+    pub(super) silent: bool,
+    /// When it is stopped.
+    pub limits: Limits,
+    steps: u32,
+    dispatches: u32,
+    spare: Vec<Vec<Option<Value>>>,
+    order: FxHashMap<CellId, String>,
+}
+
+impl<'l, 'p, O: Observer> Machine<'l, 'p, O> {
+    /// A program that has not begun its first run.
+    pub fn new(layout: &'l Layout<'p>, seed: u64, observer: O) -> Self {
+        Self {
+            layout,
+            memory: Memory::new(layout),
+            observer,
+            scene: None,
+            now: 0,
+            began: 0,
+            queue: VecDeque::new(),
+            sleeping: BTreeMap::new(),
+            waiting: Vec::new(),
+            questions: VecDeque::new(),
+            labels: BTreeMap::new(),
+            faults: Vec::new(),
+            stopped: None,
+            pass: Pass::default(),
+            suspects: SmallVec::new(),
+            draws: rand_chacha::ChaCha8Rng::seed_from_u64(seed),
+            born: 0,
+            depth: 0,
+            silent: false,
+            limits: Limits::default(),
+            steps: 0,
+            dispatches: 0,
+            spare: Vec::new(),
+            order: FxHashMap::default(),
+        }
+    }
+
+    // ---- what can be done from outside ----
+
+    /// Begins the first run.
+    pub fn start(&mut self) {
+        self.pass.restart = true;
+        self.end_dispatch();
+        self.drain();
+    }
+
+    /// The game sends a signal.
+    pub fn fire(&mut self, signal: SignalId, arguments: impl IntoIterator<Item = Value>, reach: Reach) {
+        self.queue.push_back(Trigger::Signal { signal, arguments: arguments.into_iter().collect(), reach });
+        self.drain();
+    }
+
+    /// Lets ticks pass.
+    pub fn pass(&mut self, ticks: u64) {
+        let last = self.now.saturating_add(ticks);
+        while self.stopped.is_none() {
+            let next = self.next_moment(last);
+            if next > last {
+                break;
+            }
+            self.now = next;
+            self.queue_due();
+            self.drain();
+        }
+        if self.stopped.is_none() {
+            self.now = last;
+        }
+    }
+
+    /// The next moment, up to `last`, at which something is due; past it where nothing is.
+    fn next_moment(&self, last: u64) -> u64 {
+        let answers = &self.layout.answers;
+        let mut next = last.saturating_add(1);
+        if !answers.tick.is_empty() {
+            next = self.now + 1;
+        }
+        for &(length, _) in &answers.every {
+            let passed = self.now - self.began;
+            next = next.min(self.began.saturating_add((passed / length + 1).saturating_mul(length)));
+        }
+        if let Some(&(due, _)) = self.sleeping.keys().next() {
+            next = next.min(due.max(self.now + 1));
+        }
+        next
+    }
+
+    /// Answers the oldest open question with one of its choices, counted from 0.
+    ///
+    /// # Errors
+    /// How many choices there are, where that one is not among them; none where nothing is asked.
+    pub fn choose(&mut self, choice: usize) -> Result<(), Option<usize>> {
+        let Some(question) = self.questions.front() else { return Err(None) };
+        let Some(&block) = question.blocks.get(choice) else { return Err(Some(question.blocks.len())) };
+        if let Some(mut question) = self.questions.pop_front() {
+            question.activation.go_on_at(block);
+            self.queue.push_back(Trigger::Resume(question.activation));
+            self.drain();
+        }
+        Ok(())
+    }
+
+    /// Puts a value in place, as the game or the designer does between dispatches.
+    pub fn set(&mut self, cell: CellId, of: Option<InstanceAt>, value: Option<Value>) {
+        self.write(cell, of, value, None);
+        self.suspects.clear();
+        self.queue_changes();
+        self.drain();
+    }
+
+    /// Makes a new instance of an actor, and runs its `spawn` handlers.
+    pub fn spawn(&mut self, actor: OwnerId) -> InstanceAt {
+        let at = self.make_new(actor);
+        self.end_dispatch();
+        self.drain();
+        at
+    }
+
+    /// Loads another scene.
+    pub fn go(&mut self, scene: OwnerId) {
+        self.pass.go = Some(scene);
+        self.end_dispatch();
+        self.drain();
+    }
+
+    /// Ends the run and begins the next.
+    pub fn restart(&mut self) {
+        self.pass.restart = true;
+        self.end_dispatch();
+        self.drain();
+    }
+
+    // ---- the loop ----
+
+    /// Dispatches until nothing more is to be done at this moment.
+    fn drain(&mut self) {
+        self.dispatches = 0;
+        self.steps = 0;
+        while self.stopped.is_none() {
+            let Some(trigger) = self.queue.pop_front().or_else(|| self.next_ready()) else { break };
+            self.dispatch(trigger);
+            self.dispatches += 1;
+            if self.dispatches > self.limits.dispatches {
+                let at = self.somewhere();
+                self.stop(at, "signals or changes set each other off without an end");
+            }
+        }
+    }
+
+    fn somewhere(&self) -> Location {
+        self.faults
+            .last()
+            .map_or(Location { file: crate::source::FileId(0), span: Default::default() }, |fault| fault.at)
+    }
+
+    /// The first `wait until` whose condition holds.
+    fn next_ready(&mut self) -> Option<Trigger> {
+        for at in 0..self.waiting.len() {
+            let mut activation = std::mem::replace(&mut self.waiting[at], Box::new(Activation::nobody()));
+            let ready = self.is_ready(&mut activation);
+            self.waiting[at] = activation;
+            if ready {
+                return Some(Trigger::Resume(self.waiting.remove(at)));
+            }
+        }
+        None
+    }
+
+    fn queue_due(&mut self) {
+        let mut due: Vec<Box<Activation>> = Vec::new();
+        while let Some(entry) = self.sleeping.first_entry() {
+            if entry.key().0 > self.now {
+                break;
+            }
+            due.push(entry.remove());
+        }
+        due.sort_by_key(|activation| activation.begun);
+        self.queue.extend(due.into_iter().map(Trigger::Resume));
+        if !self.layout.answers.tick.is_empty() {
+            self.queue.push_back(Trigger::Tick);
+        }
+        let passed = self.now - self.began;
+        for (at, (length, _)) in self.layout.answers.every.iter().enumerate() {
+            if passed > 0 && passed.is_multiple_of(*length) {
+                self.queue.push_back(Trigger::Every(at));
+            }
+        }
+    }
+
+    fn dispatch(&mut self, trigger: Trigger) {
+        let answers = &self.layout.answers;
+        match trigger {
+            Trigger::Signal { signal, arguments, reach } => {
+                for &handler in answers.signals.get(&signal).into_iter().flatten() {
+                    self.run_all(handler, reach, &arguments, &None);
+                }
+            }
+            Trigger::Changed { cell, of, old } => {
+                for &handler in answers.changed.get(&cell).into_iter().flatten() {
+                    if let Some(reach) = self.change_reach(handler, of) {
+                        self.run_all(handler, reach, &[], &old);
+                    }
+                }
+            }
+            Trigger::Removed(at) => {
+                let actor = self.memory.instances[at.0 as usize].actor;
+                for &handler in answers.removed.get(&actor).into_iter().flatten() {
+                    if self.may_run(handler) {
+                        self.begin(handler, Some(at), &[], &None);
+                    }
+                }
+                self.memory.forget(at);
+            }
+            Trigger::Tick => {
+                for &handler in &answers.tick {
+                    self.run_all(handler, Reach::All, &[], &None);
+                }
+            }
+            Trigger::Every(at) => {
+                for &handler in &answers.every[at].1 {
+                    self.run_all(handler, Reach::All, &[], &None);
+                }
+            }
+            Trigger::Resume(activation) => self.resume(activation),
+        }
+        self.end_dispatch();
+    }
+
+    /// Whom the change of a variable concerns: where each instance has its own, a script's own one concerns it alone.
+    fn change_reach(&self, handler: HandlerId, of: Option<InstanceAt>) -> Option<Reach> {
+        let at = self.layout.handlers[handler.index()];
+        let unit = self.layout.project.script(at.script);
+        let place = unit.place(unit.handlers[at.index].changed?);
+        match (place, of) {
+            (Place::Variable(_, Base::Own) | Place::Private(_), Some(of)) => Some(Reach::Only(of)),
+            (Place::Variable(variable, Base::Listed(_)), Some(of))
+                if Some(self.layout.project.registry.var(variable).owner) == unit.owner =>
+            {
+                Some(Reach::Only(of))
+            }
+            (Place::Variable(_, Base::Listed(listed)), of) => (self.memory.listed(listed) == of).then_some(Reach::All),
+            _ => Some(Reach::All),
+        }
+    }
+
+    /// What a dispatch leads to: changes that someone listens to, another run, another scene.
+    fn end_dispatch(&mut self) {
+        self.queue_changes();
+        while self.stopped.is_none() {
+            if std::mem::take(&mut self.pass.restart) {
+                self.begin_run();
+            } else if let Some(scene) = self.pass.go.take() {
+                self.change_scene(scene);
+            } else {
+                return;
+            }
+            self.queue_changes();
+            self.dispatches += 1;
+            if self.dispatches > self.limits.dispatches {
+                let at = self.somewhere();
+                self.stop(at, "runs or scenes follow one another without an end");
+            }
+        }
+    }
+
+    fn queue_changes(&mut self) {
+        let mut before = std::mem::take(&mut self.pass.before);
+        before.retain(|(cell, of, old)| self.memory.get(*cell, *of) != *old);
+        if before.len() > 1 {
+            for &(cell, ..) in &before {
+                let layout = self.layout;
+                self.order.entry(cell).or_insert_with(|| identity(layout, cell));
+            }
+            let order = &self.order;
+            before.sort_by(|a, b| (order.get(&a.0), a.1).cmp(&(order.get(&b.0), b.1)));
+        }
+        for (cell, of, old) in before {
+            self.queue.push_back(Trigger::Changed { cell, of, old });
+        }
+    }
+
+    // ---- who answers ----
+
+    /// Whether a handler's scene is loaded.
+    fn may_run(&self, handler: HandlerId) -> bool {
+        let script = self.layout.handlers[handler.index()].script;
+        self.layout.project.script(script).scene.is_none_or(|scene| self.scene == Some(scene))
+    }
+
+    /// Runs a handler for each instance that it answers for.
+    fn run_all(&mut self, handler: HandlerId, reach: Reach, arguments: &[Value], old: &Option<Value>) {
+        if !self.may_run(handler) || self.stopped.is_some() {
+            return;
+        }
+        let at = self.layout.handlers[handler.index()];
+        let Some(owner) = self.layout.project.script(at.script).owner else { return };
+        if !self.layout.project.registry.is_actor(owner) {
+            if !matches!(reach, Reach::Only(_)) {
+                self.begin(handler, None, arguments, old);
+            }
+            return;
+        }
+        match reach {
+            Reach::NoInstance => {}
+            Reach::Only(of) | Reach::Happens(of) => {
+                let instance = &self.memory.instances[of.0 as usize];
+                if instance.alive && instance.actor == owner {
+                    self.begin(handler, Some(of), arguments, old);
+                }
+            }
+            Reach::All => {
+                let live: SmallVec<[InstanceAt; 8]> = self.memory.live(owner).iter().copied().collect();
+                for of in live {
+                    if self.memory.there(of).is_some() {
+                        self.begin(handler, Some(of), arguments, old);
+                    }
+                }
+            }
+        }
+    }
+
+    // ---- runs and scenes ----
+
+    fn begin_run(&mut self) {
+        for at in self.memory.all_live() {
+            self.memory.end(at);
+            self.memory.forget(at);
+        }
+        self.queue.clear();
+        self.sleeping.clear();
+        self.waiting.clear();
+        self.questions.clear();
+        self.labels.clear();
+        self.pass = Pass::default();
+        self.suspects.clear();
+        self.began = self.now;
+        self.tell(&Happening::Run);
+        let layout = self.layout;
+        let registry = &layout.project.registry;
+        let first = self.now == 0 && self.born == 0;
+        self.memory.reset_shared(|cell| {
+            let lifetime = layout.cells[cell.index()].variable.map(|id| registry.var(id).lifetime);
+            first || lifetime.is_none_or(|lifetime| lifetime == Lifetime::Run)
+        });
+        self.scene = layout.project.config.first_scene.as_deref().and_then(|name| registry.find_owner(name));
+        let first_scene = self.scene;
+        let made = self.make_listed(|scene| scene.is_none() || scene == first_scene);
+        for &handler in &layout.answers.start {
+            self.run_all(handler, Reach::All, &[], &None);
+        }
+        self.run_spawn(&made);
+        for &handler in &layout.answers.enter {
+            if self.scene.is_some() {
+                self.run_all(handler, Reach::All, &[], &None);
+            }
+        }
+    }
+
+    /// Makes the listed instances of the scenes that are meant.
+    fn make_listed(&mut self, meant: impl Fn(Option<OwnerId>) -> bool) -> Vec<InstanceAt> {
+        let registry = &self.layout.project.registry;
+        let wanted: Vec<InstanceId> = (0..registry.instances.len())
+            .map(InstanceId::at)
+            .filter(|&id| meant(registry.instance(id).scene) && self.memory.listed(id).is_none())
+            .collect();
+        self.born += 1;
+        wanted.into_iter().map(|id| self.memory.make_listed(id)).collect()
+    }
+
+    /// The `spawn` handlers of new instances, in script order, then by instance.
+    fn run_spawn(&mut self, made: &[InstanceAt]) {
+        let mut wanted: Vec<(HandlerId, InstanceAt)> = Vec::new();
+        for &at in made {
+            let actor = self.memory.instances[at.0 as usize].actor;
+            let handlers = self.layout.answers.spawn.get(&actor).into_iter().flatten();
+            wanted.extend(handlers.map(|&handler| (handler, at)));
+        }
+        wanted.sort_unstable();
+        for (handler, at) in wanted {
+            if self.may_run(handler) && self.memory.there(at).is_some() {
+                self.begin(handler, Some(at), &[], &None);
+            }
+        }
+    }
+
+    /// Makes a new instance and runs its `spawn` handlers at once.
+    pub(super) fn make_new(&mut self, actor: OwnerId) -> InstanceAt {
+        self.born += 1;
+        let at = self.memory.make_new(actor, self.scene);
+        self.run_spawn(&[at]);
+        at
+    }
+
+    fn change_scene(&mut self, scene: OwnerId) {
+        let layout = self.layout;
+        for &handler in &layout.answers.leave {
+            if self.scene.is_some() {
+                self.run_all(handler, Reach::All, &[], &None);
+            }
+        }
+        self.pass.go = None;
+        let left = self.scene;
+        for at in self.memory.all_live() {
+            if left.is_some() && self.memory.instances[at.0 as usize].scene == left {
+                self.drop_waiting(|activation| activation.of == Some(at));
+                self.memory.end(at);
+                self.memory.forget(at);
+            }
+        }
+        self.drop_waiting(|activation| {
+            let own = layout.project.script(activation.script).scene;
+            own.is_some() && own == left
+        });
+        self.queue_changes();
+        self.scene = Some(scene);
+        self.tell(&Happening::Scene(scene));
+        let registry = &layout.project.registry;
+        let of_scene = |cell: CellId| match layout.project.cells[cell.index()] {
+            crate::project::Cell::Variable(id) => registry.var(id).owner == scene,
+            crate::project::Cell::Private(script, _) => layout.project.script(script).scene == Some(scene),
+        };
+        self.memory.reset_shared(of_scene);
+        for at in self.memory.all_live() {
+            self.memory.reset_instance(at, |cell| layout.cells[cell.index()].variable.is_none() && of_scene(cell));
+        }
+        let made = self.make_listed(|of| of == Some(scene));
+        self.run_spawn(&made);
+        for &handler in &layout.answers.enter {
+            self.run_all(handler, Reach::All, &[], &None);
+        }
+    }
+
+    /// Drops what waits, where it is meant.
+    pub(super) fn drop_waiting(&mut self, meant: impl Fn(&Activation) -> bool) {
+        self.sleeping.retain(|_, activation| !meant(activation));
+        self.waiting.retain(|activation| !meant(activation));
+        self.questions.retain(|question| !meant(&question.activation));
+        self.queue.retain(|trigger| !matches!(trigger, Trigger::Resume(activation) if meant(activation)));
+    }
+
+    /// An instance is removed: what waits for it is dropped, and its `removed` handlers are queued.
+    pub(super) fn remove(&mut self, at: InstanceAt) {
+        if self.memory.there(at).is_none() {
+            return;
+        }
+        self.drop_waiting(|activation| activation.of == Some(at));
+        self.note_lost(at);
+        self.memory.end(at);
+        self.queue.push_back(Trigger::Removed(at));
+    }
+
+    /// A `ref` that someone listens to and that holds the instance is about to become *none*.
+    fn note_lost(&mut self, gone: InstanceAt) {
+        for &cell in self.layout.answers.changed.keys() {
+            let holders: Vec<Option<InstanceAt>> = match self.layout.cells[cell.index()].home {
+                Home::Shared(_) => vec![None],
+                Home::Each(actor, _) => self.memory.live(actor).iter().map(|&at| Some(at)).collect(),
+            };
+            for of in holders {
+                if self.memory.get(cell, of) == Some(Value::Ref(Some(gone))) {
+                    self.note_before(cell, of);
+                }
+            }
+        }
+    }
+
+    /// Keeps what a cell was when the dispatch began.
+    pub(super) fn note_before(&mut self, cell: CellId, of: Option<InstanceAt>) {
+        if !self.pass.before.iter().any(|(known, other, _)| *known == cell && *other == of) {
+            let old = self.memory.get(cell, of);
+            self.pass.before.push((cell, of, old));
+        }
+    }
+
+    /// Queues a signal that a script sends.
+    pub(super) fn queue_signal(&mut self, signal: SignalId, arguments: SmallVec<[Value; 2]>, reach: Reach) {
+        self.queue.push_back(Trigger::Signal { signal, arguments, reach });
+    }
+
+    /// Puts an activation aside until what it waits for has come.
+    pub(super) fn park(&mut self, mut activation: Box<Activation>, until: Parked) {
+        self.born += 1;
+        activation.begun = self.born;
+        if self.sleeping.len() + self.waiting.len() + self.questions.len() >= self.limits.waiting {
+            let at = self.place_of(&activation);
+            self.stop(at, "activations pile up: too many of them wait at once");
+            return;
+        }
+        match until {
+            Parked::Ticks(0) => self.queue.push_back(Trigger::Resume(activation)),
+            Parked::Ticks(ticks) => {
+                self.sleeping.insert((self.now.saturating_add(ticks), self.born), activation);
+            }
+            Parked::Until => self.waiting.push(activation),
+            Parked::Question { text, choices, blocks } => {
+                self.questions.push_back(Question { text, choices, blocks, activation });
+            }
+        }
+    }
+
+    // ---- small helpers ----
+
+    /// Counts a step; a run that takes too many is stopped.
+    pub(super) fn count_step(&mut self, at: impl FnOnce() -> Location) -> bool {
+        self.steps += 1;
+        if self.steps > self.limits.steps {
+            self.stop(at(), "a loop goes round without an end and without a wait");
+        }
+        self.stopped.is_none()
+    }
+
+    /// Stops the run.
+    pub(super) fn stop(&mut self, at: Location, message: &str) {
+        if self.stopped.is_none() {
+            self.stopped = Some(Stopped { at, message: message.to_owned() });
+        }
+    }
+
+    pub(super) fn tell(&mut self, happening: &Happening<'_>) {
+        self.observer.see(self.now, &self.memory, happening);
+    }
+
+    /// An empty environment, used again where there is one.
+    pub(super) fn environment(&mut self, count: usize) -> Vec<Option<Value>> {
+        let mut values = self.spare.pop().unwrap_or_default();
+        values.clear();
+        values.resize(count, None);
+        values
+    }
+
+    /// Takes an environment back.
+    pub(super) fn recycle(&mut self, values: Vec<Option<Value>>) {
+        if self.spare.len() < 64 {
+            self.spare.push(values);
+        }
+    }
+
+    /// A draw from 0 up to, but not including, 1.
+    #[allow(clippy::cast_precision_loss, reason = "53 bits fit a float exactly")]
+    pub(super) fn draw(&mut self) -> f64 {
+        (self.draws.next_u64() >> 11) as f64 / (1_u64 << 53) as f64
+    }
+
+    /// A whole number from `low` to `high`, both included, in either order.
+    pub(super) fn draw_whole(&mut self, low: i64, high: i64) -> i64 {
+        let (low, high) = (low.min(high), low.max(high));
+        let span = (i128::from(high) - i128::from(low) + 1).unsigned_abs();
+        let drawn = u128::from(self.draws.next_u64()) * span >> 64;
+        i64::try_from(i128::from(low) + i128::try_from(drawn).unwrap_or(0)).unwrap_or(low)
+    }
+}
+
+/// `owner.name`; a private's name stands alone.
+fn identity(layout: &Layout<'_>, cell: CellId) -> String {
+    match layout.cells[cell.index()].variable {
+        Some(id) => layout.project.registry.identity(id),
+        None => String::new(),
+    }
+}

@@ -1,0 +1,131 @@
+//! Plays a program with random signals, arguments, choices and draws, up to its first fault.
+
+use super::generate::Dice;
+use census::project::Project;
+use census::registry::{OwnerId, SignalId, Type};
+use census::rehearse::fault::Fault;
+use census::rehearse::layout::{InstanceAt, Layout};
+use census::rehearse::machine::{Happening, Limits, Machine, Observer, Reach};
+use census::rehearse::memory::Memory;
+use census::rehearse::value::Value;
+
+/// Prints every change, for whoever looks into a miss.
+pub struct Trace<'l, 'p> {
+    pub layout: &'l Layout<'p>,
+    pub on: bool,
+}
+
+impl Observer for Trace<'_, '_> {
+    fn see(&mut self, tick: u64, memory: &Memory<'_, '_>, happening: &Happening<'_>) {
+        match happening {
+            _ if !self.on => {}
+            Happening::Changed { cell, of, old, new, at } => {
+                let name = census::rehearse::cell_name(self.layout, memory, *cell, *of);
+                let line = at.map(|at| crate::place(self.layout.project, at));
+                println!("{tick} {name}: {old:?} -> {new:?} at {line:?}");
+            }
+            other => println!("{tick} {other:?}"),
+        }
+    }
+}
+
+type Run<'l, 'p> = Machine<'l, 'p, Trace<'l, 'p>>;
+
+/// The first fault of one random run.
+pub fn first_fault(layout: &Layout<'_>, seed: u64, trace: bool) -> Option<Fault> {
+    let mut dice = Dice::new(seed);
+    let mut machine = Machine::new(layout, seed, Trace { layout, on: trace });
+    machine.limits = Limits { steps: 20_000, dispatches: 1_000, waiting: 200 };
+    machine.start();
+    for _ in 0..40 {
+        if let Some(fault) = machine.faults.first() {
+            return Some(fault.clone());
+        }
+        if machine.stopped.is_some() {
+            return None;
+        }
+        act(&mut machine, layout.project, &mut dice);
+    }
+    machine.faults.first().cloned()
+}
+
+fn act(machine: &mut Run<'_, '_>, project: &Project, dice: &mut Dice) {
+    match dice.below(10) {
+        0..=5 => fire(machine, project, dice),
+        6 => {
+            let _ = machine.choose(dice.below(2));
+        }
+        7 => machine.pass(dice.below(12) as u64),
+        8 => machine.pass(1 + dice.below(3) as u64),
+        _ => write_as_the_game(machine, project, dice),
+    }
+}
+
+fn fire(machine: &mut Run<'_, '_>, project: &Project, dice: &mut Dice) {
+    let engine: Vec<SignalId> = (0..project.registry.signals.len())
+        .map(SignalId::at)
+        .filter(|&id| project.registry.signal(id).from_engine)
+        .collect();
+    let id = *dice.pick(&engine);
+    let signal = project.registry.signal(id);
+    let live: Vec<InstanceAt> = machine.memory.all_live();
+    let arguments: Vec<Value> = signal
+        .parameters
+        .iter()
+        .map(|parameter| match parameter.ty {
+            Type::Int => {
+                let low = parameter.min.map_or(i64::MIN, |min| min as i64);
+                let high = parameter.max.map_or(i64::MAX, |max| max as i64);
+                let wanted = [low, high, 0, 1, -1, dice.between(-3, 12)][dice.below(6)];
+                Value::Int(wanted.clamp(low, high))
+            }
+            Type::Number => {
+                let (low, high) = (parameter.min.unwrap_or(-1e9), parameter.max.unwrap_or(1e9));
+                Value::Number([low, high, 0.0, 0.25, dice.between(0, 12) as f64][dice.below(5)].clamp(low, high))
+            }
+            Type::Bool => Value::Bool(dice.one_in(2)),
+            Type::Ref(_) if !live.is_empty() => Value::Ref(Some(*dice.pick(&live))),
+            _ => Value::Ref(None),
+        })
+        .collect();
+    let missing = signal
+        .parameters
+        .iter()
+        .zip(&arguments)
+        .any(|(parameter, value)| matches!(parameter.ty, Type::Ref(_)) && *value == Value::Ref(None));
+    if missing {
+        return;
+    }
+    let reach = match (signal.to_all, live.is_empty()) {
+        (true, _) => Reach::All,
+        (false, true) => Reach::NoInstance,
+        (false, false) => Reach::Happens(*dice.pick(&live)),
+    };
+    machine.fire(id, arguments, reach);
+}
+
+/// A variable with `engine = "writes"` changes, within its range.
+fn write_as_the_game(machine: &mut Run<'_, '_>, project: &Project, dice: &mut Dice) {
+    let written: Vec<_> = project.registry.var_ids().filter(|&id| project.registry.var(id).engine_writes).collect();
+    if written.is_empty() {
+        return;
+    }
+    let id = *dice.pick(&written);
+    let cell = census::project::CellId(id.0);
+    let variable = project.registry.var(id);
+    let owner: OwnerId = variable.owner;
+    let of = match variable.scope {
+        census::registry::Scope::Instance => match machine.memory.live(owner) {
+            [] => return,
+            live => Some(*dice.pick(live)),
+        },
+        census::registry::Scope::Scene if machine.scene != Some(owner) => return,
+        _ => None,
+    };
+    let (min, max) = machine.range(cell, of);
+    let (min, max) = (min.unwrap_or(-1e6).ceil(), max.unwrap_or(1e6).floor());
+    let wanted: f64 = [min, max, 0.0, 3.0][dice.below(4)];
+    if min <= max {
+        machine.set(cell, of, Some(Value::Number(wanted.clamp(min, max)).fitted(variable.ty)));
+    }
+}

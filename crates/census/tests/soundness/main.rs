@@ -1,0 +1,165 @@
+//! Every fault that a random program comes to in a random run must have been reported: at that statement, under that rule.
+//!
+//! `OAKEN_PROGRAMS` and `OAKEN_RUNS` say how many programs, and how many runs of each; `OAKEN_SEED` where to begin.
+
+mod drive;
+mod generate;
+
+use census::flow::world::World;
+use census::project::{self, Project};
+use census::rehearse::fault::Fault;
+use census::rehearse::layout::Layout;
+use census::report::{self, Report};
+use census::source::{FileKind, SourceFile, Sources};
+use std::collections::BTreeSet;
+
+fn setting(name: &str, otherwise: u64) -> u64 {
+    std::env::var(name).ok().and_then(|text| text.parse().ok()).unwrap_or(otherwise)
+}
+
+fn build(program: &generate::Program) -> Project {
+    let mut sources = Sources::default();
+    sources.add(SourceFile::new("oaken.toml", FileKind::Config, program.config.clone().into_bytes()));
+    sources.add(SourceFile::new("registry/all.toml", FileKind::Registry, program.registry.clone().into_bytes()));
+    for (at, script) in program.scripts.iter().enumerate() {
+        let path = format!("scripts/{at}.oaken");
+        sources.add(SourceFile::new(path, FileKind::Script, script.clone().into_bytes()));
+    }
+    project::build(sources)
+}
+
+fn place(project: &Project, at: census::source::Location) -> String {
+    let file = project.sources.file(at.file);
+    format!("{}:{}", file.path, file.position(at.span.start).line)
+}
+
+/// Whether the checks said of a fault that it can happen.
+fn was_reported(project: &Project, report: &Report, fault: &Fault) -> bool {
+    let at = place(project, fault.at);
+    report.findings.iter().any(|told| {
+        let finding = &told.finding;
+        let same_rule = finding.rule == fault.rule;
+        (same_rule && place(project, finding.at) == at) || is_never_set(project, finding, fault)
+    })
+}
+
+/// What nothing ever gives a value is reported at its entry, and its single reads are not.
+fn is_never_set(project: &Project, finding: &census::finding::Finding, fault: &Fault) -> bool {
+    let text = project.sources.file(fault.at.file).slice(fault.at.span);
+    let name = text.rsplit('.').next().unwrap_or(text);
+    finding.rule.0 == "init/never-set" && fault.rule.0 == "init/read-before-set" && finding.message.contains(name)
+}
+
+#[derive(Default)]
+struct Tally {
+    runs: u64,
+    faults: u64,
+    errors: u64,
+    happened: u64,
+    misses: Vec<String>,
+    quiet: Vec<String>,
+}
+
+fn judge(seed: u64, runs: u64, tally: &mut Tally) {
+    let program = generate::program(seed);
+    let project = build(&program);
+    let report = report::check(&project);
+    for told in &report.findings {
+        let family = told.finding.rule.family();
+        let of_reader = matches!(family, "syntax" | "registry" | "type") && told.level == census::finding::Level::Error;
+        let allowed = matches!(told.finding.rule.0, "type/fraction-lost");
+        assert!(
+            !of_reader || allowed,
+            "seed {seed}: {} {}: {}",
+            place(&project, told.finding.at),
+            told.finding.rule,
+            told.finding.message
+        );
+    }
+    // A run that begins outside of a range has its fault before anything happens.
+    if report.findings.iter().any(|told| told.finding.rule.0 == "range/start-outside") {
+        return;
+    }
+    let world = World::new(&project);
+    let layout = Layout::new(&project, &world.graphs);
+    let mut happened: BTreeSet<String> = BTreeSet::new();
+    let mut missed: BTreeSet<String> = BTreeSet::new();
+    for run in 0..runs {
+        tally.runs += 1;
+        let Some(fault) = drive::first_fault(&layout, seed.wrapping_mul(1000) + run, false) else { continue };
+        tally.faults += 1;
+        let told = format!("{} {}", place(&project, fault.at), fault.rule);
+        if !was_reported(&project, &report, &fault) {
+            missed.insert(format!("seed {seed}, run {run}: {told}: {}", fault.message));
+        }
+        happened.insert(told);
+    }
+    tally.misses.extend(missed.into_iter().take(1));
+    for told in &report.findings {
+        let rule = told.finding.rule.0;
+        let of_fault = matches!(
+            rule,
+            "init/read-before-set"
+                | "init/empty-ref"
+                | "range/divide-by-zero"
+                | "range/can-exceed"
+                | "range/can-fall-below"
+                | "invariant/can-break"
+        );
+        if of_fault {
+            tally.errors += 1;
+            if happened.contains(&format!("{} {rule}", place(&project, told.finding.at))) {
+                tally.happened += 1;
+            } else {
+                tally.quiet.push(format!(
+                    "seed {seed}: {} {rule}: {}",
+                    place(&project, told.finding.at),
+                    told.finding.message
+                ));
+            }
+        }
+    }
+}
+
+#[test]
+fn every_fault_was_reported() {
+    let (first, programs, runs) = (setting("OAKEN_SEED", 1), setting("OAKEN_PROGRAMS", 250), setting("OAKEN_RUNS", 30));
+    let mut tally = Tally::default();
+    for seed in first..first + programs {
+        judge(seed, runs, &mut tally);
+    }
+    println!(
+        "{programs} programs, {} runs, {} faults, {} misses; {} findings about faults, of which {} happened",
+        tally.runs,
+        tally.faults,
+        tally.misses.len(),
+        tally.errors,
+        tally.happened
+    );
+    if let Ok(path) = std::env::var("OAKEN_QUIET") {
+        std::fs::write(path, tally.quiet.join("\n")).expect("the list can be written");
+    }
+    assert!(tally.misses.is_empty(), "not reported:\n{}", tally.misses.join("\n"));
+}
+
+/// Prints a program, for whoever looks into a miss.
+#[test]
+#[ignore = "prints the program of OAKEN_SEED"]
+fn print_program() {
+    let program = generate::program(setting("OAKEN_SEED", 1));
+    let project = build(&program);
+    for file in &project.sources.files {
+        println!("==== {}", file.path);
+        for (at, line) in file.text.lines().enumerate() {
+            println!("{:4} {line}", at + 1);
+        }
+    }
+    for told in &report::check(&project).findings {
+        println!("{} {}: {}", place(&project, told.finding.at), told.finding.rule, told.finding.message);
+    }
+    let (world, run) = (World::new(&project), setting("OAKEN_RUN", u64::MAX));
+    if run < u64::MAX {
+        let layout = Layout::new(&project, &world.graphs);
+        println!("{:?}", drive::first_fault(&layout, setting("OAKEN_SEED", 1).wrapping_mul(1000) + run, true));
+    }
+}
