@@ -89,6 +89,8 @@ pub struct SlotFacts {
     pub cell: Option<CellId>,
     /// The registry variable behind it.
     pub variable: Option<VarId>,
+    /// Which instance that is taken from.
+    pub base: Option<Base>,
     /// The lower end of its range.
     pub min: Option<Limit>,
     /// The upper end.
@@ -143,7 +145,7 @@ impl SlotTable {
                 Place::Variable(variable, base) => {
                     let slot = Slot::try_from(table.slots.len()).unwrap_or(Slot::MAX);
                     table.by_variable.insert((variable, base), slot);
-                    Some(variable)
+                    Some((variable, base))
                 }
                 _ => None,
             };
@@ -159,13 +161,14 @@ impl SlotTable {
         table
     }
 
-    fn add(&mut self, key: Key, ty: Type, cell: Option<CellId>, variable: Option<VarId>) -> Slot {
+    fn add(&mut self, key: Key, ty: Type, cell: Option<CellId>, variable: Option<(VarId, Base)>) -> Slot {
         let slot = Slot::try_from(self.slots.len()).unwrap_or(Slot::MAX);
         let facts = SlotFacts {
             key,
             ty,
             cell,
-            variable,
+            variable: variable.map(|(id, _)| id),
+            base: variable.map(|(_, base)| base),
             min: None,
             max: None,
             aliases: Vec::new(),
@@ -436,8 +439,10 @@ impl<'w, 'p> Run<'w, 'p> {
         }
     }
 
+    /// A variable is within its range, and so its bounds are not beyond it: where the variable is there at all.
     pub(super) fn assume_range(&self, state: &mut State, slot: Slot) {
         let facts = &self.table.slots[slot as usize];
+        let there = self.is_there(state, slot);
         for (limit, sign) in [(facts.max, 1.0), (facts.min, -1.0)] {
             match limit {
                 Some(Limit::Number(value)) => {
@@ -453,10 +458,45 @@ impl<'w, 'p> Run<'w, 'p> {
                         ((lo, f64::INFINITY), (f64::NEG_INFINITY, own_hi))
                     };
                     cut(state, slot, range);
-                    cut(state, bound, back);
-                    state.facts.add(Linear::slot(slot).plus(&Linear::slot(bound), -1.0).times(sign));
+                    if there {
+                        cut(state, bound, back);
+                        state.facts.add(Linear::slot(slot).plus(&Linear::slot(bound), -1.0).times(sign));
+                    }
                 }
                 None => {}
+            }
+        }
+    }
+
+    /// Whether the variable behind a slot certainly exists: its scene is loaded, the name it goes through holds one. What
+    /// clamps or wraps does not count, since it may follow its bound out of the other end of its range.
+    fn is_there(&self, state: &State, slot: Slot) -> bool {
+        let facts = &self.table.slots[slot as usize];
+        let Some(variable) = facts.variable.map(|id| self.world.project.registry.var(id)) else { return true };
+        if variable.overflow != Overflow::Error || state.value(slot).unset {
+            return false;
+        }
+        let holder_is = facts.holder.is_none_or(|holder| self.holds_one(state, holder));
+        let scene_is = variable.scope != crate::registry::Scope::Scene
+            || matches!(&state.value(self.table.scene).value, Value::Text(Some(scenes)) if scenes.as_slice() == [variable.owner.0]);
+        holder_is && scene_is && facts.base != Some(Base::Some) && self.listed_is_there(state, facts.base)
+    }
+
+    fn holds_one(&self, state: &State, holder: Slot) -> bool {
+        state.value(holder).value == Value::Ref { none: false, some: true }
+    }
+
+    fn listed_is_there(&self, state: &State, base: Option<Base>) -> bool {
+        let Some(Base::Listed(instance)) = base else { return true };
+        self.is_own(instance)
+            || self.table.slot(Key::Instance(instance)).is_none_or(|slot| self.holds_one(state, slot))
+    }
+
+    /// What goes through a name is within its range, once the name is known to hold an instance.
+    pub(super) fn assume_dependents(&self, state: &mut State, holder: Slot) {
+        if self.holds_one(state, holder) {
+            for &slot in &self.table.slots[holder as usize].dependents {
+                self.assume_range(state, slot);
             }
         }
     }
@@ -466,6 +506,13 @@ impl<'w, 'p> Run<'w, 'p> {
         let invariants = &world.project.invariants;
         for at in 0..invariants.len() {
             for base in self.invariant_bases(at) {
+                let holder = match base {
+                    Base::Held(held) => self.table.slot(Key::Place(held)),
+                    _ => None,
+                };
+                if base == Base::Some || holder.is_some_and(|holder| !self.holds_one(&state, holder)) {
+                    continue;
+                }
                 let unchanged = state.clone();
                 state = self.judge(state, at, base).0.unwrap_or(unchanged);
             }
@@ -1074,8 +1121,8 @@ impl<'w, 'p> Run<'w, 'p> {
     fn direction(&self, state: &State, slot: Slot, forms: &Forms, old: &Value, new: &Value) -> (bool, bool) {
         let own = Linear::slot(slot);
         let ends = |slot| state.ends(slot);
-        let mut up = !forms.uppers.iter().any(|form| state.facts.highest(&form.plus(&own, -1.0), &ends) <= 0.0);
-        let mut down = !forms.lowers.iter().any(|form| state.facts.highest(&own.plus(form, -1.0), &ends) <= 0.0);
+        let mut up = !forms.uppers.iter().any(|form| state.facts.implies(&form.plus(&own, -1.0), &ends));
+        let mut down = !forms.lowers.iter().any(|form| state.facts.implies(&own.plus(form, -1.0), &ends));
         if let (Value::Num(old), Value::Num(new)) = (old, new) {
             up &= new.hi > old.lo;
             down &= new.lo < old.hi;

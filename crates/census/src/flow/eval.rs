@@ -88,6 +88,7 @@ impl Run<'_, '_> {
                 {
                     self.event(Event::EmptyRef { held, at });
                     state.values[slot as usize].value = Value::Ref { none: false, some: true };
+                    self.assume_dependents(state, slot);
                 }
             }
             Place::Variable(_, Base::Listed(instance)) if !self.is_own(instance) => {
@@ -657,7 +658,7 @@ impl Run<'_, '_> {
     /// Whether `a < b` is known to be false: `b - a ≤ 0` follows.
     fn never(&self, state: &State, a: &Forms, b: &Forms) -> bool {
         let ends = |slot| state.ends(slot);
-        b.uppers.iter().any(|b| a.lowers.iter().any(|a| state.facts.highest(&b.plus(a, -1.0), &ends) <= 0.0))
+        b.uppers.iter().any(|b| a.lowers.iter().any(|a| state.facts.implies(&b.plus(a, -1.0), &ends)))
     }
 
     /// What is known where `a < b` (`strict`) or `a ≤ b`.
@@ -774,6 +775,7 @@ impl Run<'_, '_> {
                     (_, IsTest::Set) => (value.set, value.unset) = (outcome, !outcome),
                     _ => {}
                 }
+                self.assume_dependents(&mut state, slot);
                 state
             })
         };
@@ -830,7 +832,7 @@ fn without(value: &Value, other: &Value) -> Option<Value> {
 fn common(state: &State, a: &SmallVec<[Linear; 2]>, b: &SmallVec<[Linear; 2]>, sign: f64) -> SmallVec<[Linear; 2]> {
     let ends = |slot| state.ends(slot);
     let beyond = |form: &Linear, others: &SmallVec<[Linear; 2]>| {
-        others.iter().any(|other| state.facts.highest(&form.plus(other, -1.0).times(sign), &ends) <= 0.0)
+        others.iter().any(|other| state.facts.implies(&form.plus(other, -1.0).times(sign), &ends))
     };
     let mut kept: SmallVec<[Linear; 2]> = a.iter().filter(|form| beyond(form, b)).cloned().collect();
     kept.extend(b.iter().filter(|form| beyond(form, a)).cloned());

@@ -18,12 +18,16 @@ const MOST_FACTS: usize = 24;
 const MOST_TERMS: usize = 4;
 /// How many facts are added up to bound a form.
 const DEPTH: u32 = 3;
+/// How many facts are added up where two ways meet.
+const DEPTH_OF_JOINS: u32 = 2;
+/// How many sums are looked at to bound a form.
+const MOST_SUMS: u32 = 240;
 
 /// `Σ factor · slot + constant`
 #[derive(Clone, PartialEq, Debug)]
 pub struct Linear {
     /// The terms, by slot, with factors other than zero.
-    pub terms: SmallVec<[(Slot, f64); 3]>,
+    pub terms: SmallVec<[(Slot, f64); 4]>,
     /// The constant.
     pub constant: f64,
 }
@@ -138,26 +142,50 @@ impl Facts {
     /// The largest value that a form can have, by the facts and by the ends of the slots' ranges.
     #[must_use]
     pub fn highest(&self, form: &Linear, ends: &impl Fn(Slot) -> (f64, f64)) -> f64 {
-        self.highest_within(form, ends, DEPTH)
+        self.search(form, ends, f64::NEG_INFINITY, DEPTH)
     }
 
-    fn highest_within(&self, form: &Linear, ends: &impl Fn(Slot) -> (f64, f64), depth: u32) -> f64 {
+    /// Whether a form is known to be at most zero.
+    #[must_use]
+    pub fn implies(&self, form: &Linear, ends: &impl Fn(Slot) -> (f64, f64)) -> bool {
+        self.search(form, ends, 0.0, DEPTH) <= 0.0
+    }
+
+    /// Adds up facts, one at a time, until the form is known to be at most `enough`, or nothing is left to try.
+    fn search(&self, form: &Linear, ends: &impl Fn(Slot) -> (f64, f64), enough: f64, depth: u32) -> f64 {
         let mut best = form.highest(ends);
-        if depth == 0 || form.terms.is_empty() {
+        if best <= enough || self.known.is_empty() {
             return best;
         }
-        for fact in &self.known {
-            // Taking away a fact in which a place has the same sign cancels that place.
-            for &(slot, factor) in &fact.terms {
-                let by = form.factor(slot) / factor;
-                if by <= 0.0 {
-                    continue;
-                }
-                let rest = form.plus(fact, -by);
-                if rest.terms.len() <= form.terms.len() + 1 {
-                    best = best.min(self.highest_within(&rest, ends, depth - 1));
+        let mut budget = MOST_SUMS;
+        let mut level: Vec<Linear> = vec![form.clone()];
+        for _ in 0..depth {
+            let mut next: Vec<Linear> = Vec::new();
+            for form in &level {
+                for fact in &self.known {
+                    // Taking away a fact in which a place has the same sign cancels that place.
+                    for &(slot, factor) in &fact.terms {
+                        let by = form.factor(slot) / factor;
+                        if by <= 0.0 {
+                            continue;
+                        }
+                        budget -= 1;
+                        if budget == 0 {
+                            return best;
+                        }
+                        let rest = form.plus(fact, -by);
+                        if rest.terms.len() > form.terms.len() + 1 || next.contains(&rest) {
+                            continue;
+                        }
+                        best = best.min(rest.highest(ends));
+                        if best <= enough {
+                            return best;
+                        }
+                        next.push(rest);
+                    }
                 }
             }
+            level = next;
         }
         best
     }
@@ -218,22 +246,36 @@ impl Facts {
             return self.clone();
         }
         let mut joined = Self::default();
-        for fact in self.known.iter().chain(&other.known) {
-            let mut form = fact.clone();
-            form.constant = 0.0;
-            let highest = self.highest(&form, ends).max(other.highest(&form, other_ends));
-            if highest.is_finite() {
-                form.constant = -highest;
-                joined.add(form);
+        for fact in &self.known {
+            match other.known.iter().find(|theirs| theirs.terms == fact.terms) {
+                Some(theirs) => {
+                    let constant = fact.constant.min(theirs.constant);
+                    joined.add(Linear { terms: fact.terms.clone(), constant });
+                }
+                None => joined.add_weakened(fact, other, other_ends),
+            }
+        }
+        for fact in &other.known {
+            if !self.known.iter().any(|mine| mine.terms == fact.terms) {
+                joined.add_weakened(fact, self, ends);
             }
         }
         joined
     }
 
+    /// Adds as much of a fact as the other side knows too.
+    fn add_weakened(&mut self, fact: &Linear, other: &Self, ends: &impl Fn(Slot) -> (f64, f64)) {
+        let form = Linear { terms: fact.terms.clone(), constant: 0.0 };
+        let highest = other.search(&form, ends, -fact.constant, DEPTH_OF_JOINS).max(-fact.constant);
+        if highest.is_finite() {
+            self.add(Linear { constant: -highest, ..form });
+        }
+    }
+
     /// The facts that still hold in a later round of a loop.
     #[must_use]
     pub fn widen(&self, later: &Self, later_ends: &impl Fn(Slot) -> (f64, f64)) -> Self {
-        let holds = |fact: &&Linear| later.highest(fact, later_ends) <= 0.0;
+        let holds = |fact: &&Linear| later.implies(fact, later_ends);
         Self { known: self.known.iter().filter(holds).cloned().collect() }
     }
 }

@@ -10,7 +10,7 @@ use super::machine::{Happening, Machine, Observer};
 use super::value::{Value, whole};
 use crate::finding::RuleName;
 use crate::project::{CellId, ScriptUnit};
-use crate::registry::{End, Overflow, Type};
+use crate::registry::{End, Overflow, Scope, Type};
 use crate::script::ast::ExprId;
 use crate::source::Location;
 use crate::words::number;
@@ -76,6 +76,7 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
         judged.push((cell, of));
         for &other in &self.layout.cells[cell.index()].bounds {
             match (self.layout.cells[other.index()].home, of) {
+                (Home::Shared(_), _) if !self.is_loaded(other) => {}
                 (Home::Shared(_), _) => judged.push((other, None)),
                 (Home::Each(..), Some(of)) => judged.push((other, Some(of))),
                 (Home::Each(actor, _), None) => {
@@ -84,6 +85,12 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
             }
         }
         judged
+    }
+
+    /// Whether a cell exists: a scene's variable does while its scene is loaded.
+    fn is_loaded(&self, cell: CellId) -> bool {
+        let variable = self.layout.cells[cell.index()].variable.map(|id| self.layout.project.registry.var(id));
+        variable.is_none_or(|variable| variable.scope != Scope::Scene || self.scene == Some(variable.owner))
     }
 
     fn overflow(&self, cell: CellId) -> Overflow {

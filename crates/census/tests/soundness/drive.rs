@@ -2,7 +2,7 @@
 
 use super::generate::Dice;
 use census::project::Project;
-use census::registry::{OwnerId, SignalId, Type};
+use census::registry::{OwnerId, Scope, SignalId, Type};
 use census::rehearse::fault::Fault;
 use census::rehearse::layout::{InstanceAt, Layout};
 use census::rehearse::machine::{Happening, Limits, Machine, Observer, Reach};
@@ -41,12 +41,31 @@ pub fn first_fault(layout: &Layout<'_>, seed: u64, trace: bool) -> Option<Fault>
         if let Some(fault) = machine.faults.first() {
             return Some(fault.clone());
         }
-        if machine.stopped.is_some() {
+        if machine.stopped.is_some() || began_outside(&machine) {
             return None;
         }
         act(&mut machine, layout.project, &mut dice);
     }
     machine.faults.first().cloned()
+}
+
+/// Whether something that was made anew, with a scene or an instance, begins outside of its range: no write's fault.
+fn began_outside(machine: &Run<'_, '_>) -> bool {
+    let registry = &machine.layout.project.registry;
+    registry.var_ids().any(|id| {
+        let variable = registry.var(id);
+        let cell = census::project::CellId(id.0);
+        let whose: Vec<Option<InstanceAt>> = match variable.scope {
+            Scope::Instance => machine.memory.live(variable.owner).iter().map(|&at| Some(at)).collect(),
+            Scope::Scene if machine.scene != Some(variable.owner) => Vec::new(),
+            _ => vec![None],
+        };
+        whose.into_iter().any(|of| {
+            let (min, max) = machine.range(cell, of);
+            let value = machine.memory.number(cell, of);
+            value.is_some_and(|value| min.is_some_and(|min| value < min) || max.is_some_and(|max| value > max))
+        })
+    })
 }
 
 fn act(machine: &mut Run<'_, '_>, project: &Project, dice: &mut Dice) {

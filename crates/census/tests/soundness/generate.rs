@@ -133,13 +133,16 @@ struct Writer {
     uses_scenes: bool,
     removes: bool,
     waits: bool,
+    /// One step in so many is written without care.
+    slips: usize,
 }
 
 /// A whole program.
 pub fn program(seed: u64) -> Program {
     let mut dice = Dice::new(seed);
     let (uses_scenes, removes, waits) = (dice.one_in(3), dice.one_in(2), !dice.one_in(3));
-    let mut writer = Writer { dice, vars: Vec::new(), next: 0, uses_scenes, removes, waits };
+    let slips = *dice.pick(&[6, 15, 60, 400]);
+    let mut writer = Writer { dice, vars: Vec::new(), next: 0, uses_scenes, removes, waits, slips };
     let registry = writer.registry();
     let count = writer.dice.between(2, 5);
     let scripts = (0..count).map(|at| writer.script(at as usize)).collect();
@@ -186,7 +189,8 @@ impl Writer {
         let numeric = matches!(ty, Ty::Int | Ty::Number);
         let constant = has_default && numeric && self.dice.one_in(6);
         let ranged = numeric && !constant && !self.dice.one_in(3);
-        let default = self.dice.between(0, 4);
+        // Room above what it may bound, so that a run begins in order.
+        let default = if numeric && !ranged { self.dice.between(5, 9) } else { self.dice.between(0, 4) };
         let _ = writeln!(text, "[variables.{owner}.{name}]\nscope = \"{scope}\"");
         let kind = match ty {
             Ty::Int => "int",
@@ -243,7 +247,7 @@ impl Writer {
                     let _ = writeln!(text, "max = {}", self.dice.between(5, 20));
                 }
             }
-            if self.dice.one_in(8) {
+            if self.dice.one_in(8) && !(var.min && text.ends_with("\"\n")) {
                 text.push_str("overflow = \"clamp\"\n");
             }
         }
@@ -498,6 +502,12 @@ impl Body<'_> {
         format!("changed {}", var.path)
     }
 
+    /// Whether this is written without care.
+    fn slip(&mut self) -> bool {
+        let slips = self.writer.slips;
+        self.dice().one_in(slips)
+    }
+
     // ---- statements ----
 
     fn block(&mut self, text: &mut String, count: usize) {
@@ -602,7 +612,7 @@ impl Body<'_> {
         let Some(var) = self.numeric(Ty::Int) else { return self.assign(text) };
         let x = &var.path;
         let amount = self.dice().between(1, 4);
-        let careless = self.dice().one_in(7);
+        let careless = self.slip();
         let up = self.dice().one_in(2);
         if var.max && up && !careless {
             let line = match self.dice().below(7) {
@@ -663,8 +673,8 @@ impl Body<'_> {
                     let value = self.number(2);
                     let x = &var.path;
                     let value = match (var.min, var.max) {
-                        (true, true) if !self.dice().one_in(6) => format!("clamp({value}, {x}.min, {x}.max)"),
-                        (false, true) if !self.dice().one_in(6) => format!("min({value}, {x}.max)"),
+                        (true, true) if !self.slip() => format!("clamp({value}, {x}.min, {x}.max)"),
+                        (false, true) if !self.slip() => format!("min({value}, {x}.max)"),
                         _ => value,
                     };
                     self.line(text, &format!("{x} = {value}"));
@@ -676,8 +686,8 @@ impl Body<'_> {
                     let value = self.int(2);
                     let x = &var.path;
                     let value = match (var.min, var.max) {
-                        (true, true) if !self.dice().one_in(6) => format!("clamp({value}, {x}.min, {x}.max)"),
-                        (false, true) if !self.dice().one_in(6) => format!("min({value}, {x}.max)"),
+                        (true, true) if !self.slip() => format!("clamp({value}, {x}.min, {x}.max)"),
+                        (false, true) if !self.slip() => format!("min({value}, {x}.max)"),
                         (true, true) => self.dice().between(0, 5).to_string(),
                         _ => value,
                     };
@@ -743,7 +753,7 @@ impl Body<'_> {
         match var.ty {
             Ty::Ref(actor) => {
                 self.members(x, actor);
-                if self.dice().one_in(6) {
+                if self.slip() {
                     self.step(text);
                 } else {
                     let test = if self.dice().one_in(2) { "is not none" } else { "is set" };
@@ -852,7 +862,7 @@ impl Body<'_> {
     // ---- expressions ----
 
     fn readable(&mut self, ty: Ty) -> Option<Var> {
-        let all_set = !self.dice().one_in(8);
+        let all_set = !self.slip();
         let fit: Vec<Var> =
             self.scope.iter().filter(|var| var.ty == ty && (var.has_default || !all_set)).cloned().collect();
         (!fit.is_empty()).then(|| self.dice().pick(&fit).clone())
@@ -903,7 +913,7 @@ impl Body<'_> {
             2 => format!("max({a}, {b})"),
             3 => format!("({b}) / {}", self.dice().between(2, 4)),
             4 => format!("({a}) / max({b}, 1)"),
-            _ if self.dice().one_in(4) => format!("({a}) / ({b})"),
+            _ if self.slip() => format!("({a}) / ({b})"),
             _ => a,
         }
     }
