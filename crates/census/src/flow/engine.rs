@@ -895,6 +895,7 @@ impl<'w, 'p> Run<'w, 'p> {
         (!std::mem::take(&mut self.dead)).then_some(state)
     }
 
+    /// The instance is gone, from whatever else may hold it too.
     fn remove(&mut self, state: &mut State, what: ExprId) {
         let slot = match self.unit.meaning(what) {
             Meaning::Value(place) => self.slot(place),
@@ -905,6 +906,17 @@ impl<'w, 'p> Run<'w, 'p> {
             }
             _ => None,
         };
+        for (at, facts) in self.table.slots.iter().enumerate() {
+            let alike = match (facts.ty, self.unit.ty(what)) {
+                (Type::Ref(Some(a)), Type::Ref(Some(b))) => a == b,
+                (Type::Ref(_), Type::Ref(_)) => true,
+                _ => false,
+            };
+            let own = matches!(facts.key, Key::Instance(instance) if self.is_own(instance));
+            if let (Value::Ref { none, some: true }, true, false) = (&mut state.values[at].value, alike, own) {
+                *none = true;
+            }
+        }
         if let Some(slot) = slot {
             state.values[slot as usize].value = Value::Ref { none: true, some: false };
             if !state.removed.contains(&slot) {

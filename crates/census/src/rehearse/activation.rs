@@ -199,6 +199,8 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
         loop {
             match self.advance(&mut activation) {
                 Next::On => {}
+                // What was cut short has not settled.
+                Next::Done if self.stopped.is_some() => return self.finish(activation),
                 Next::Done => {
                     self.settle();
                     return self.finish(activation);
