@@ -633,18 +633,37 @@ impl<'p> World<'p> {
         }
         self.reach = reach;
         for id in registry.var_ids().filter(|&id| registry.var(id).engine_writes) {
-            let value = self.within_bounds(id, anything(registry.var(id).ty)).unwrap_or(Value::Other);
             self.effects[id.index()].push(Effect {
                 handler: None,
                 after_wait: false,
                 own: false,
                 up: true,
                 down: true,
-                set: Some(value.clone()),
+                set: None,
                 clears: false,
             });
-            self.reach[id.index()] = self.reach[id.index()].join(&value);
         }
+        self.renew_engine_reach();
+    }
+
+    /// What the game writes lies anywhere within the range, so it reaches as far as its bounds do by now. Gives the cells
+    /// that have grown.
+    fn renew_engine_reach(&mut self) -> Vec<CellId> {
+        let registry = &self.project.registry;
+        let mut grown = Vec::new();
+        for id in registry.var_ids().filter(|&id| registry.var(id).engine_writes) {
+            let value = self.within_bounds(id, anything(registry.var(id).ty)).unwrap_or(Value::Other);
+            let known = &self.reach[id.index()];
+            let joined = if is_nothing(known) { value.clone() } else { known.join(&value) };
+            if joined != *known {
+                self.reach[id.index()] = joined;
+                grown.push(CellId(id.0));
+            }
+            for effect in self.effects[id.index()].iter_mut().filter(|effect| effect.handler.is_none()) {
+                effect.set = Some(value.clone());
+            }
+        }
+        grown
     }
 
     /// A constant expression's value.
@@ -1081,6 +1100,7 @@ impl<'p> World<'p> {
                 }
             }
         }
+        changed.cells.extend(self.renew_engine_reach());
         changed
     }
 
