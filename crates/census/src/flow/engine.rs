@@ -354,7 +354,7 @@ pub struct Run<'w, 'p> {
     /// A procedure was called that never comes back: nothing goes on from here.
     dead: bool,
     calls: u32,
-    thresholds: Vec<f64>,
+    thresholds: &'w [f64],
     reported: FxHashSet<(Span, u8, u32)>,
 }
 
@@ -688,7 +688,7 @@ impl<'w, 'p> Run<'w, 'p> {
         let joined = if *rounds < ROUNDS {
             known.clone().join(&next)
         } else if *rounds < ROUNDS * 10 {
-            known.widen(&next, &self.thresholds)
+            known.widen(&next, self.thresholds)
         } else {
             known.widen(&next, &[])
         };
@@ -913,8 +913,8 @@ impl<'w, 'p> Run<'w, 'p> {
                 _ => false,
             };
             let own = matches!(facts.key, Key::Instance(instance) if self.is_own(instance));
-            if let (Value::Ref { none, some: true }, true, false) = (&mut state.values[at].value, alike, own) {
-                *none = true;
+            if alike && !own && state.values[at].value == (Value::Ref { none: false, some: true }) {
+                state.values[at].value = Value::Ref { none: true, some: true };
             }
         }
         if let Some(slot) = slot {

@@ -7,6 +7,7 @@ use crate::registry::{End, InvariantId};
 use crate::script::ast::ExprId;
 use crate::source::Span;
 use smallvec::SmallVec;
+use std::sync::Arc;
 
 /// What can be wrong for as long as a handler has not settled.
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Debug)]
@@ -58,11 +59,90 @@ pub struct Source {
     pub stale: bool,
 }
 
+/// How many values stand in one piece.
+const PIECE: usize = 16;
+
+/// What each slot may hold. Copies share the pieces that neither has changed, since states are copied at every branch.
+#[derive(Clone, PartialEq, Debug)]
+pub struct Values {
+    pieces: Vec<Arc<Vec<Abstract>>>,
+    len: usize,
+}
+
+impl FromIterator<Abstract> for Values {
+    fn from_iter<I: IntoIterator<Item = Abstract>>(all: I) -> Self {
+        let mut pieces: Vec<Arc<Vec<Abstract>>> = Vec::new();
+        let mut piece = Vec::with_capacity(PIECE);
+        let mut len = 0;
+        for value in all {
+            piece.push(value);
+            len += 1;
+            if piece.len() == PIECE {
+                pieces.push(Arc::new(std::mem::replace(&mut piece, Vec::with_capacity(PIECE))));
+            }
+        }
+        if !piece.is_empty() {
+            pieces.push(Arc::new(piece));
+        }
+        Self { pieces, len }
+    }
+}
+
+impl std::ops::Index<usize> for Values {
+    type Output = Abstract;
+
+    fn index(&self, at: usize) -> &Abstract {
+        &self.pieces[at / PIECE][at % PIECE]
+    }
+}
+
+impl std::ops::IndexMut<usize> for Values {
+    fn index_mut(&mut self, at: usize) -> &mut Abstract {
+        &mut Arc::make_mut(&mut self.pieces[at / PIECE])[at % PIECE]
+    }
+}
+
+impl Values {
+    /// The value of a slot, if there is such a slot.
+    #[must_use]
+    pub fn get(&self, at: usize) -> Option<&Abstract> {
+        (at < self.len).then(|| &self[at])
+    }
+
+    /// Takes in what the other may hold; pieces that are one and the same are passed over.
+    fn join(&mut self, other: &Self) {
+        for (mine, theirs) in self.pieces.iter_mut().zip(&other.pieces) {
+            if Arc::ptr_eq(mine, theirs) || mine == theirs {
+                continue;
+            }
+            for (mine, theirs) in Arc::make_mut(mine).iter_mut().zip(theirs.iter()) {
+                if mine != theirs {
+                    *mine = mine.join(theirs);
+                }
+            }
+        }
+    }
+
+    /// Widens what is still growing since `old`.
+    fn widen(&mut self, old: &Self, thresholds: &[f64]) {
+        for (mine, old) in self.pieces.iter_mut().zip(&old.pieces) {
+            if Arc::ptr_eq(mine, old) || mine == old {
+                continue;
+            }
+            for (mine, old) in Arc::make_mut(mine).iter_mut().zip(old.iter()) {
+                if let (Value::Num(new), Value::Num(old)) = (&mine.value, &old.value) {
+                    mine.value = Value::Num(old.widen(new, thresholds));
+                }
+            }
+        }
+    }
+}
+
 /// What is known at one point.
 #[derive(Clone, PartialEq, Debug)]
 pub struct State {
     /// What each slot may hold.
-    pub values: Vec<Abstract>,
+    pub values: Values,
     /// How slots relate.
     pub facts: Facts,
     /// Tests that a `bool` local was given and that still say the same.
@@ -117,11 +197,7 @@ impl State {
         } else {
             self.facts.join(&|slot| self.ends(slot), &other.facts, &|slot| other.ends(slot))
         };
-        for (mine, theirs) in self.values.iter_mut().zip(&other.values) {
-            if *mine != *theirs {
-                *mine = mine.join(theirs);
-            }
-        }
+        self.values.join(&other.values);
         self.facts = facts;
         self.take_history(other);
         self
@@ -172,11 +248,7 @@ impl State {
     pub fn widen(&self, next: &Self, thresholds: &[f64]) -> Self {
         let joined = self.clone().join(next);
         let mut wide = joined.clone();
-        for (at, mine) in wide.values.iter_mut().enumerate() {
-            if let (Value::Num(old), Value::Num(new)) = (&self.values[at].value, &joined.values[at].value) {
-                mine.value = Value::Num(old.widen(new, thresholds));
-            }
-        }
+        wide.values.widen(&self.values, thresholds);
         wide.facts = self.facts.widen(&joined.facts, &|slot| wide.ends(slot));
         wide
     }

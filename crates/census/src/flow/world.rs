@@ -189,6 +189,10 @@ pub struct World<'p> {
     /// What each procedure writes, with all that it calls.
     procedure_writes: Vec<Vec<FxHashSet<CellId>>>,
     thresholds: Vec<f64>,
+    /// By handler: the numbers that its values may stop growing at.
+    stops: Vec<Vec<f64>>,
+    /// By handler: what must come out how for it to do anything.
+    entries: Vec<Option<Entry>>,
     /// Handlers whose entry test fails for as long as one of their activations waits.
     exclusive: Vec<bool>,
 }
@@ -226,6 +230,8 @@ impl<'p> World<'p> {
             goes: false,
             procedure_writes: Vec::new(),
             thresholds: Vec::new(),
+            stops: Vec::new(),
+            entries: Vec::new(),
             exclusive: Vec::new(),
         };
         world.gather();
@@ -233,6 +239,9 @@ impl<'p> World<'p> {
         world.find_certain();
         world.start_reach();
         world.find_thresholds();
+        let ids: Vec<HandlerId> = world.handler_ids().collect();
+        world.stops = ids.par_iter().map(|&id| world.find_stops(id)).collect();
+        world.entries = ids.par_iter().map(|&id| world.find_entry(id)).collect();
         world.exclusive = vec![true; world.handlers.len()];
         world.tables = world.make_tables();
         world
@@ -302,7 +311,26 @@ impl<'p> World<'p> {
 
     /// The numbers that a handler's values may stop growing at: those it writes down, and the registry's bounds.
     #[must_use]
-    pub fn thresholds(&self, handler: HandlerId) -> Vec<f64> {
+    pub fn thresholds(&self, handler: HandlerId) -> &[f64] {
+        &self.stops[handler.index()]
+    }
+
+    fn find_entry(&self, id: HandlerId) -> Option<Entry> {
+        let (script, index) = self.handler(id);
+        let unit = self.project.script(script);
+        let tests = entry_tests(&unit.tree.handlers[index])?;
+        let mut cells: Vec<CellId> = Vec::new();
+        for &(test, _) in &tests {
+            super::access::walk_expr(unit, test, &mut |expr| {
+                cells.extend(unit.place_of(expr).and_then(|place| self.project.cell_of(unit, place)));
+            });
+        }
+        cells.sort_unstable();
+        cells.dedup();
+        Some(Entry { tests, cells })
+    }
+
+    fn find_stops(&self, handler: HandlerId) -> Vec<f64> {
         let (script, index) = self.handler(handler);
         let unit = self.project.script(script);
         let span = unit.tree.handlers[index].span;
@@ -907,12 +935,15 @@ impl<'p> World<'p> {
     #[must_use]
     pub fn effects_while_waiting(&self, run: &Run<'_, '_>, state: &State) -> FxHashMap<CellId, Vec<Effect>> {
         let mut kept_out: FxHashMap<HandlerId, bool> = FxHashMap::default();
+        let mut failing: FxHashMap<HandlerId, bool> = FxHashMap::default();
         let mut all: FxHashMap<CellId, Vec<Effect>> = FxHashMap::default();
         for facts in &run.table.slots {
             let Some(cell) = facts.cell else { continue };
             let effects = self.effects[cell.index()].iter().filter(|effect| {
                 let Some(handler) = effect.handler else { return true };
-                let out = *kept_out.entry(handler).or_insert_with(|| self.is_kept_out(run, state, handler));
+                let out = *kept_out
+                    .entry(handler)
+                    .or_insert_with(|| self.is_kept_out(run, state, handler, &mut failing));
                 !(out && (effect.own || self.runs_once(run)))
             });
             let effects: Vec<Effect> = effects.cloned().collect();
@@ -930,36 +961,29 @@ impl<'p> World<'p> {
     }
 
     /// Whether a handler of the same script can't begin in this state, by a guard that nobody else lifts meanwhile.
-    fn is_kept_out(&self, run: &Run<'_, '_>, state: &State, handler: HandlerId) -> bool {
-        let (script, index) = self.handler(handler);
+    fn is_kept_out(
+        &self,
+        run: &Run<'_, '_>,
+        state: &State,
+        handler: HandlerId,
+        failing: &mut FxHashMap<HandlerId, bool>,
+    ) -> bool {
+        let (script, _) = self.handler(handler);
         if script != run.script || !self.exclusive[handler.index()] || !self.exclusive[run.handler.index()] {
             return false;
         }
-        let unit = self.project.script(script);
-        let Some(tests) = entry_tests(unit, &unit.tree.handlers[index]) else { return false };
-        if !tests_fail(self, run, state, &tests) {
+        let Some(entry) = &self.entries[handler.index()] else { return false };
+        if !tests_fail(self, run, state, &entry.tests) {
             return false;
         }
-        let guards: FxHashSet<CellId> = tests
-            .iter()
-            .flat_map(|&(test, _)| {
-                let mut cells = Vec::new();
-                super::access::walk_expr(unit, test, &mut |expr| {
-                    cells.extend(unit.place_of(expr).and_then(|place| self.project.cell_of(unit, place)));
-                });
-                cells
-            })
-            .collect();
         // Whoever else writes the guard must be kept out by it too.
-        guards.iter().all(|guard| {
-            self.effects[guard.index()].iter().all(|effect| match effect.handler {
-                None => false,
-                Some(other) => {
-                    let (other_script, other_index) = self.handler(other);
-                    other_script == script
-                        && entry_tests(unit, &unit.tree.handlers[other_index])
-                            .is_some_and(|tests| tests_fail(self, run, state, &tests))
-                }
+        entry.cells.iter().all(|guard| {
+            self.effects[guard.index()].iter().all(|effect| {
+                let Some(other) = effect.handler.filter(|other| self.handler(*other).0 == script) else { return false };
+                *failing.entry(other).or_insert_with(|| {
+                    let tests = self.entries[other.index()].as_ref().map(|entry| &entry.tests[..]);
+                    tests.is_some_and(|tests| tests_fail(self, run, state, tests))
+                })
             })
         })
     }
@@ -1043,12 +1067,11 @@ impl<'p> World<'p> {
 
     /// Whether at every wait of a handler its own entry test fails.
     fn stays_exclusive(&self, run: &Run<'_, '_>) -> bool {
-        let (script, index) = self.handler(run.handler);
-        let unit = self.project.script(script);
-        let Some(tests) = entry_tests(unit, &unit.tree.handlers[index]) else {
+        let Some(entry) = &self.entries[run.handler.index()] else {
             return !run.pauses.iter().any(|pause| pause.wait.is_some());
         };
-        run.pauses.iter().filter(|pause| pause.wait.is_some()).all(|pause| tests_fail(self, run, &pause.state, &tests))
+        let mut waits = run.pauses.iter().filter(|pause| pause.wait.is_some());
+        waits.all(|pause| tests_fail(self, run, &pause.state, &entry.tests))
     }
 
     fn final_run(&self, handler: HandlerId) -> Found {
@@ -1322,9 +1345,16 @@ pub fn called(unit: &ScriptUnit, graph: &Graph) -> Vec<ProcId> {
     found
 }
 
+/// What must come out how for a handler to do anything.
+struct Entry {
+    tests: Vec<(ExprId, bool)>,
+    /// The cells that the tests ask about.
+    cells: Vec<CellId>,
+}
+
 /// The tests that must come out as given for a handler to do anything: its `when`, early returns, and an `if` around all.
 #[must_use]
-pub fn entry_tests(unit: &ScriptUnit, handler: &Handler) -> Option<Vec<(ExprId, bool)>> {
+pub fn entry_tests(handler: &Handler) -> Option<Vec<(ExprId, bool)>> {
     let mut tests: Vec<(ExprId, bool)> = handler.when.iter().map(|&when| (when, true)).collect();
     for (at, statement) in handler.body.statements.iter().enumerate() {
         let StatementKind::If { arms, otherwise: None } = &statement.kind else { break };
@@ -1336,7 +1366,6 @@ pub fn entry_tests(unit: &ScriptUnit, handler: &Handler) -> Option<Vec<(ExprId, 
             tests.push((arm.tests[0], true));
         }
     }
-    let _ = unit;
     (!tests.is_empty()).then_some(tests)
 }
 
@@ -1367,11 +1396,31 @@ fn conjunct_fails(world: &World<'_>, run: &Run<'_, '_>, state: &State, test: Exp
     }
 }
 
+/// How a test of a flag alone, `busy` or `not busy`, comes out: the outer `None` where it is not such a test.
+fn flag_of(unit: &ScriptUnit, run: &Run<'_, '_>, state: &State, test: ExprId) -> Option<Option<bool>> {
+    match &unit.tree.expr(test).kind {
+        ExprKind::Unary(UnaryOp::Not, inner) => Some(flag_of(unit, run, state, *inner)?.map(|outcome| !outcome)),
+        ExprKind::Path(_) => {
+            let Meaning::Value(place) = unit.meaning(test) else { return None };
+            let Some(slot) = run.slot(place) else { return Some(None) };
+            match state.value(slot).value {
+                Value::Bool { yes: true, no: false } => Some(Some(true)),
+                Value::Bool { yes: false, no: true } => Some(Some(false)),
+                _ => Some(None),
+            }
+        }
+        _ => None,
+    }
+}
+
 fn is_shared(unit: &ScriptUnit, place: PlaceId) -> bool {
     matches!(unit.place(place), Place::Private(_) | Place::Variable(_, Base::One | Base::Own | Base::Listed(_)))
 }
 
 fn fails(world: &World<'_>, run: &Run<'_, '_>, state: &State, test: ExprId, wanted: bool) -> bool {
+    if let Some(outcome) = flag_of(world.project.script(run.script), run, state, test) {
+        return outcome == Some(!wanted);
+    }
     let mut probe = Run::new(world, run.handler);
     probe.quiet = true;
     // A test of a handler whose places this one does not know can't be judged.

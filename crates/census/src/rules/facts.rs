@@ -129,11 +129,21 @@ impl<'p> Facts<'p> {
 
     /// All handlers.
     pub fn handlers(&self) -> impl Iterator<Item = HandlerView<'p, '_>> + '_ {
-        self.world.handler_ids().map(|id| {
-            let (script, index) = self.world.handler(id);
-            let (unit, tree, graph) = self.world.parts(id);
-            HandlerView { id, script, index, unit, tree, graph, found: &self.found[id.index()] }
-        })
+        self.world.handler_ids().map(|id| self.handler(id))
+    }
+
+    /// The handlers of a script.
+    pub fn handlers_of(&self, script: ScriptId) -> impl Iterator<Item = HandlerView<'p, '_>> + '_ {
+        let count = self.project.script(script).tree.handlers.len();
+        (0..count).map(move |at| self.handler(self.world.handler_id(script, at)))
+    }
+
+    /// A handler.
+    #[must_use]
+    pub fn handler(&self, id: HandlerId) -> HandlerView<'p, '_> {
+        let (script, index) = self.world.handler(id);
+        let (unit, tree, graph) = self.world.parts(id);
+        HandlerView { id, script, index, unit, tree, graph, found: &self.found[id.index()] }
     }
 
     /// All events, with the script they happen in.

@@ -33,7 +33,7 @@ pub fn check(facts: &Facts<'_>, rule: RuleName, outcome: bool) -> Vec<Finding> {
 /// How each test of a script came out, over all its handlers.
 fn outcomes(facts: &Facts<'_>, script: ScriptId) -> FxHashMap<ExprId, (bool, bool)> {
     let mut all: FxHashMap<ExprId, (bool, bool)> = FxHashMap::default();
-    for handler in facts.handlers().filter(|handler| handler.script == script) {
+    for handler in facts.handlers_of(script) {
         for (&test, &(yes, no)) in &handler.found.outcomes {
             let known = all.entry(test).or_default();
             known.0 |= yes;
@@ -120,7 +120,7 @@ fn local_can_change(facts: &Facts<'_>, unit: &ScriptUnit, local: LocalId, place:
 /// Tests that guard a write which is itself reported: the write is the mistake.
 fn excused(facts: &Facts<'_>, script: ScriptId, unit: &ScriptUnit) -> FxHashSet<ExprId> {
     let mut excused = FxHashSet::default();
-    for handler in facts.handlers().filter(|handler| handler.script == script) {
+    for handler in facts.handlers_of(script) {
         for event in &handler.found.events {
             let Event::Outside { at, variable, written, .. } = event else { continue };
             for &test in handler.found.outcomes.keys() {

@@ -121,7 +121,7 @@ fn restarts(facts: &Facts<'_>) -> bool {
 #[must_use]
 pub fn flags(facts: &Facts<'_>, handler: &HandlerView<'_, '_>) -> Vec<Flag> {
     let unit = handler.unit;
-    let Some(tests) = entry_tests(unit, handler.tree) else { return Vec::new() };
+    let Some(tests) = entry_tests(handler.tree) else { return Vec::new() };
     let table = facts.world.table(handler.id);
     let mut flags: Vec<Flag> = Vec::new();
     for (test, wanted) in tests {

@@ -1,16 +1,17 @@
 //! `sharing/stale-label`: a label on the screen prints a variable, a handler changes the variable, and on some way nothing prints the label again.
 
 use crate::finding::{Finding, Level, RuleName};
-use crate::flow::access::walk_expr;
+use crate::flow::access::{Body, walk_expr};
 use crate::flow::graph::{Block, Exit, Graph, Step, StepKind};
-use crate::project::{CellId, Meaning, PlaceId, ProcId, ScriptId, ScriptUnit};
+use crate::flow::world::HandlerId;
+use crate::project::{CellId, Meaning, ProcId, ScriptId, ScriptUnit};
 use crate::rules::Facts;
 use crate::rules::facts::HandlerView;
 use crate::rules::{Example, Rule};
 use crate::script::ast::Trigger;
 use crate::source::Span;
 use rustc_hash::FxHashSet;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 /// The rule.
 pub const RULE: Rule = Rule {
@@ -58,32 +59,44 @@ on bell {
 
 fn check(facts: &Facts<'_>) -> Vec<Finding> {
     let mut findings = Vec::new();
-    let labels = labels(facts);
-    for (label, printed) in &labels {
-        if always_printed(facts, label, printed) {
+    for (name, label) in &labels(facts) {
+        if always_printed(facts, label) {
             continue;
         }
-        for handler in facts.handlers().filter(|handler| !matches!(handler.tree.trigger, Trigger::Start)) {
-            if printed_later_in_dispatch(facts, &handler, label) {
+        for handler in writers(facts, label) {
+            if matches!(handler.tree.trigger, Trigger::Start) || printed_later_in_dispatch(facts, &handler, label) {
                 continue;
             }
-            let judge = Judge { facts, handler, label, printed };
+            let judge = Judge { facts, handler, name, label };
             if let Some((at, cell)) = judge.last_unprinted() {
-                findings.push(word(facts, handler.unit, label, at, cell));
+                findings.push(word(facts, handler.unit, name, at, cell));
             }
         }
     }
     findings
 }
 
-/// Each label with the cells that it prints.
-fn labels(facts: &Facts<'_>) -> BTreeMap<String, FxHashSet<CellId>> {
-    let mut labels: BTreeMap<String, FxHashSet<CellId>> = BTreeMap::new();
+/// What is known of a label.
+#[derive(Default)]
+struct Label<'p, 'f> {
+    /// The cells that it prints.
+    printed: FxHashSet<CellId>,
+    /// The handlers that print or hide it on some way, procedures included, in script order.
+    printers: Vec<HandlerView<'p, 'f>>,
+}
+
+fn labels<'p, 'f>(facts: &'f Facts<'p>) -> BTreeMap<String, Label<'p, 'f>> {
+    let mut labels: BTreeMap<String, Label<'p, 'f>> = BTreeMap::new();
+    for handler in facts.handlers() {
+        for name in touched_labels(facts, handler.script, handler.graph) {
+            labels.entry(name).or_default().printers.push(handler);
+        }
+    }
     for (script, unit) in facts.project.script_ids() {
         let graphs = &facts.world.graphs[script.index()];
         for step in graphs.handlers.iter().chain(&graphs.procedures).flat_map(|g| &g.blocks).flat_map(|b| &b.steps) {
             let StepKind::Show { label: Some(label), text } = &step.kind else { continue };
-            let cells = labels.entry(facts.project.text(unit, label.span).to_owned()).or_default();
+            let cells = &mut labels.entry(facts.project.text(unit, label.span).to_owned()).or_default().printed;
             walk_expr(unit, *text, &mut |expr| {
                 cells.extend(unit.place_of(expr).and_then(|place| facts.project.cell_of(unit, place)));
             });
@@ -92,17 +105,33 @@ fn labels(facts: &Facts<'_>) -> BTreeMap<String, FxHashSet<CellId>> {
     labels
 }
 
+/// The handlers that write something the label prints, in script order. A procedure's write counts for its whole script.
+fn writers<'p, 'f>(facts: &'f Facts<'p>, label: &Label<'p, 'f>) -> Vec<HandlerView<'p, 'f>> {
+    let mut found: BTreeSet<HandlerId> = BTreeSet::new();
+    for &cell in &label.printed {
+        for (script, access) in facts.uses_by_id(cell).filter(|(_, access)| access.writes()) {
+            match access.body {
+                Body::Handler(at) => {
+                    found.insert(facts.world.handler_id(script, at));
+                }
+                Body::Procedure(_) => {
+                    let count = facts.project.script(script).tree.handlers.len();
+                    found.extend((0..count).map(|at| facts.world.handler_id(script, at)));
+                }
+            }
+        }
+    }
+    found.into_iter().map(|id| facts.handler(id)).collect()
+}
+
 /// Whether a handler `on changed` of each cell, or a `tick` or an `every`, prints the label whatever happens.
-fn always_printed(facts: &Facts<'_>, label: &str, printed: &FxHashSet<CellId>) -> bool {
-    let mut open: FxHashSet<CellId> = printed.clone();
-    for handler in facts.handlers().filter(|handler| prints(facts, handler.script, handler.graph, label)) {
+fn always_printed(facts: &Facts<'_>, label: &Label<'_, '_>) -> bool {
+    let mut open: FxHashSet<CellId> = label.printed.clone();
+    for handler in &label.printers {
         match handler.tree.trigger {
             Trigger::Tick | Trigger::Every(_) => return true,
             Trigger::Changed(_) => {
-                let changed = handler.unit.handlers[handler.index]
-                    .changed
-                    .and_then(|place| facts.project.cell_of(handler.unit, place));
-                changed.map(|cell| open.remove(&cell));
+                changed_cell(facts, handler).map(|cell| open.remove(&cell));
             }
             _ => {}
         }
@@ -110,18 +139,29 @@ fn always_printed(facts: &Facts<'_>, label: &str, printed: &FxHashSet<CellId>) -
     open.is_empty()
 }
 
-/// Whether a body prints or hides a label on some way, procedures included.
-fn prints(facts: &Facts<'_>, script: ScriptId, graph: &Graph, label: &str) -> bool {
+/// The cell whose change a handler answers.
+fn changed_cell(facts: &Facts<'_>, handler: &HandlerView<'_, '_>) -> Option<CellId> {
+    let place = handler.unit.handlers[handler.index].changed?;
+    facts.project.cell_of(handler.unit, place)
+}
+
+/// The labels that a body shows or hides on some way, procedures included.
+fn touched_labels(facts: &Facts<'_>, script: ScriptId, graph: &Graph) -> BTreeSet<String> {
     let unit = facts.project.script(script);
-    let direct = |graph: &Graph| {
-        graph.blocks.iter().flat_map(|block| &block.steps).any(|step| is_print(facts, unit, step, label))
+    let mut found = BTreeSet::new();
+    let mut direct = |graph: &Graph| {
+        for step in graph.blocks.iter().flat_map(|block| &block.steps) {
+            if let StepKind::Show { label: Some(own), .. } | StepKind::Hide { label: own } = &step.kind {
+                found.insert(facts.project.text(unit, own.span).to_owned());
+            }
+        }
     };
+    direct(graph);
     let mut open = crate::flow::world::called(unit, graph);
     let mut seen = open.clone();
-    let mut found = direct(graph);
     while let Some(id) = open.pop() {
         let procedure = &facts.world.graphs[script.index()].procedures[id.index()];
-        found |= direct(procedure);
+        direct(procedure);
         for next in crate::flow::world::called(unit, procedure) {
             if !seen.contains(&next) {
                 seen.push(next);
@@ -142,34 +182,26 @@ fn is_print(facts: &Facts<'_>, unit: &ScriptUnit, step: &Step, label: &str) -> b
 }
 
 /// Whether a handler that comes later in the same dispatch prints the label.
-fn printed_later_in_dispatch(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, label: &str) -> bool {
+fn printed_later_in_dispatch(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, label: &Label<'_, '_>) -> bool {
     let same = |other: &HandlerView<'_, '_>| {
         let (a, b) = (&handler.unit.handlers[handler.index], &other.unit.handlers[other.index]);
         match (&handler.tree.trigger, &other.tree.trigger) {
             (Trigger::Signal { .. }, Trigger::Signal { .. }) => a.signal.is_some() && a.signal == b.signal,
-            (Trigger::Changed(_), Trigger::Changed(_)) => {
-                let cell = |handler: &HandlerView<'_, '_>, place: Option<PlaceId>| {
-                    place.and_then(|place| facts.project.cell_of(handler.unit, place))
-                };
-                cell(handler, a.changed) == cell(other, b.changed)
-            }
+            (Trigger::Changed(_), Trigger::Changed(_)) => changed_cell(facts, handler) == changed_cell(facts, other),
             (Trigger::Spawn, Trigger::Spawn) | (Trigger::Removed, Trigger::Removed) => {
                 handler.unit.owner == other.unit.owner
             }
             (x, y) => std::mem::discriminant(x) == std::mem::discriminant(y),
         }
     };
-    facts
-        .handlers()
-        .skip(handler.id.index() + 1)
-        .any(|other| same(&other) && prints(facts, other.script, other.graph, label))
+    label.printers.iter().any(|other| other.id > handler.id && same(other))
 }
 
 struct Judge<'f, 'p, 'a> {
     facts: &'a Facts<'p>,
     handler: HandlerView<'p, 'f>,
-    label: &'a str,
-    printed: &'a FxHashSet<CellId>,
+    name: &'a str,
+    label: &'a Label<'p, 'f>,
 }
 
 impl Judge<'_, '_, '_> {
@@ -199,7 +231,7 @@ impl Judge<'_, '_, '_> {
                 printed |= self.prints(step, stack);
                 if let (StepKind::Assign { place, .. } | StepKind::Clear { place, .. }, false) = (&step.kind, printed)
                     && let Some(cell) =
-                        self.facts.project.cell_of(self.handler.unit, *place).filter(|cell| self.printed.contains(cell))
+                        self.facts.project.cell_of(self.handler.unit, *place).filter(|cell| self.label.printed.contains(cell))
                     && self.handler.found.reached.contains_key(&step.span)
                 {
                     writes.push((step.span, cell));
@@ -243,7 +275,7 @@ impl Judge<'_, '_, '_> {
     /// Whether a step prints the label for certain: itself, by a procedure, or by a signal that a printing handler answers.
     fn prints(&self, step: &Step, stack: &mut Vec<ProcId>) -> bool {
         let unit = self.handler.unit;
-        if is_print(self.facts, unit, step, self.label) {
+        if is_print(self.facts, unit, step, self.name) {
             return true;
         }
         match &step.kind {
@@ -257,19 +289,12 @@ impl Judge<'_, '_, '_> {
                 }
                 _ => false,
             },
-            StepKind::Send { signal: Some(signal), .. } => self.facts.handlers().any(|other| {
-                other.unit.handlers[other.index].signal == Some(*signal)
-                    && prints(self.facts, other.script, other.graph, self.label)
-            }),
+            StepKind::Send { signal: Some(signal), .. } => {
+                self.label.printers.iter().any(|other| other.unit.handlers[other.index].signal == Some(*signal))
+            }
             StepKind::Assign { place, .. } | StepKind::Clear { place, .. } => {
                 let cell = self.facts.project.cell_of(unit, *place);
-                cell.is_some()
-                    && self.facts.handlers().any(|other| {
-                        let changed = other.unit.handlers[other.index]
-                            .changed
-                            .and_then(|place| self.facts.project.cell_of(other.unit, place));
-                        changed == cell && prints(self.facts, other.script, other.graph, self.label)
-                    })
+                cell.is_some() && self.label.printers.iter().any(|other| changed_cell(self.facts, other) == cell)
             }
             _ => false,
         }

@@ -1,0 +1,49 @@
+//! Says how long each part of a check takes, and each rule, on a project of the size given.
+
+use census::flow::world::World;
+use census::rules::{self, Facts};
+use clap::Parser;
+use std::time::Instant;
+
+/// Says how long each part of a check takes.
+#[derive(Parser)]
+struct Options {
+    /// How many lines of script.
+    #[arg(default_value_t = 10_000)]
+    lines: usize,
+    /// A project that nobody would write instead, by number.
+    #[arg(long)]
+    perverse: Option<usize>,
+}
+
+fn main() {
+    let options = Options::parse();
+    let size = bench::Size { variables: options.lines / 50, lines: options.lines, mistakes: 0.02, seed: 1 };
+    let files = match options.perverse.and_then(|at| bench::perverse::KINDS.get(at)) {
+        Some((_, make)) => make(),
+        None => bench::project(size),
+    };
+    let sources = bench::sources(&files);
+    let project = timed("read and resolve", || census::project::build(sources));
+    let mut world = timed("graphs and plain facts", || World::new(&project));
+    timed("what can happen", || world.solve());
+    if std::env::var("ONLY").is_ok() { return; }
+    let facts = timed("all facts", || Facts::new(&project));
+    for rule in rules::all() {
+        if let Some(check) = rule.check {
+            let begun = Instant::now();
+            let found = check(&facts).len();
+            if begun.elapsed().as_millis() > 5 {
+                println!("{:>10.3} s  {} ({found})", begun.elapsed().as_secs_f64(), rule.name);
+            }
+        }
+    }
+    timed("the whole report", || census::report::report(&facts));
+}
+
+fn timed<T>(what: &str, work: impl FnOnce() -> T) -> T {
+    let begun = Instant::now();
+    let made = work();
+    println!("{:>10.3} s  {what}", begun.elapsed().as_secs_f64());
+    made
+}

@@ -1,0 +1,109 @@
+//! Projects that nobody would write, of about ten thousand lines each.
+
+use super::{File, config};
+use std::fmt::Write as _;
+
+/// A kind of them: its name, and what makes it.
+pub type Kind = (&'static str, fn() -> Vec<File>);
+
+/// All kinds.
+pub const KINDS: [Kind; 7] = [
+    ("deep branching", deep_branching),
+    ("many variables in one handler", many_variables),
+    ("procedures calling each other", procedures),
+    ("a long chain of changes", changes),
+    ("long handlers with many writes", many_writes),
+    ("many ways that meet", many_ways),
+    ("one long expression after another", long_expressions),
+];
+
+fn files(registry: String, script: String) -> Vec<File> {
+    vec![
+        ("oaken.toml".to_owned(), config("Perverse")),
+        ("registry/all.toml".to_owned(), registry),
+        ("scripts/all.oaken".to_owned(), script),
+    ]
+}
+
+fn world(variables: usize, entry: &str) -> String {
+    let mut text = "[owners.tide]\nkind = \"system\"\n[signals.bell]\nfrom = \"engine\"\nparameters = { amount = { type = \"int\", min = 0, max = 9 } }\n".to_owned();
+    for at in 0..variables {
+        let _ = writeln!(text, "[variables.tide.v{at}]\ntype = \"int\"\nscope = \"global\"\ndefault = 0\n{entry}");
+    }
+    text
+}
+
+fn deep_branching() -> Vec<File> {
+    let mut script = "script all for tide\n\n".to_owned();
+    for _ in 0..27 {
+        script.push_str("on bell(amount) {\n");
+        for depth in 0..180 {
+            let _ = writeln!(script, "if v{} < amount + {depth} {{\nv{} += 1", depth % 40, (depth + 1) % 40);
+        }
+        script.push_str(&"}\n".repeat(180));
+        script.push_str("}\n");
+    }
+    files(world(40, "min = 0\nmax = 50"), script)
+}
+
+fn many_variables() -> Vec<File> {
+    let mut script = "script all for tide\n\non bell(amount) {\n".to_owned();
+    for at in 0..5000 {
+        let _ = writeln!(script, "v{at} += amount\nif v{at} > v{} {{ v{at} = 0 }}", (at + 1) % 5000);
+    }
+    script.push_str("}\n");
+    files(world(5000, "min = 0\nmax = 50"), script)
+}
+
+fn procedures() -> Vec<File> {
+    let mut script = "script all for tide\n\non bell(amount) {\n    p0(amount)\n}\n".to_owned();
+    for at in 0..1600 {
+        let _ = writeln!(script, "proc p{at}(n: int) {{\n    if n < v{} {{\n        p{}(n + 1)\n        p{}(n)\n    }}\n    v{} = min(n, 50)\n}}", at % 50, (at + 1) % 1600, (at * 7 + 3) % 1600, at % 50);
+    }
+    files(world(50, "max = 50"), script)
+}
+
+fn changes() -> Vec<File> {
+    let mut script = "script all for tide\n\non bell(amount) {\n    v0 += amount\n}\n".to_owned();
+    for at in 0..3300 {
+        let _ = writeln!(script, "on changed v{at} {{\n    v{} = v{at} + 1\n}}", at + 1);
+    }
+    files(world(3301, ""), script)
+}
+
+fn many_writes() -> Vec<File> {
+    let mut script = "script all for tide\n\n".to_owned();
+    for _ in 0..10 {
+        script.push_str("on bell(amount) {\n");
+        for at in 0..1000 {
+            let _ = writeln!(script, "v{} += v{} - amount", at % 30, (at * 7 + 1) % 30);
+        }
+        script.push_str("}\n");
+    }
+    files(world(30, "min = 0\nmax = 50"), script)
+}
+
+fn many_ways() -> Vec<File> {
+    let mut script = "script all for tide\n\n".to_owned();
+    for _ in 0..10 {
+        script.push_str("on bell(amount) {\n    while v0 < amount {\n");
+        for at in 0..330 {
+            let _ = writeln!(script, "if v{} > v{} {{ v{} += 1 }} else {{ v{} -= 1 }}\nwhile v{} < 3 {{\n    v{} += 1\n}}", at % 20, (at + 3) % 20, (at + 5) % 20, (at + 7) % 20, at % 20, at % 20);
+        }
+        script.push_str("}\n}\n");
+    }
+    files(world(20, "min = 0\nmax = 50"), script)
+}
+
+fn long_expressions() -> Vec<File> {
+    let mut script = "script all for tide\n\n".to_owned();
+    for _ in 0..100 {
+        script.push_str("on bell(amount) {\n");
+        for at in 0..98 {
+            let sum: Vec<String> = (0..60).map(|part| format!("v{}", (at + part) % 100)).collect();
+            let _ = writeln!(script, "v{} = min(max({}, 0), 50)", at % 100, sum.join(" + "));
+        }
+        script.push_str("}\n");
+    }
+    files(world(100, "min = 0\nmax = 50"), script)
+}
