@@ -6,7 +6,7 @@
 
 use super::eval::{Forms, anything};
 use super::graph::{BlockId, Exit, Graph, Offer, Step, StepKind, Waiting};
-use super::judge::beyond;
+use super::judge;
 use super::linear::{Facts, Linear, Slot};
 use super::state::{PendingStep, Source, State, Wrong};
 use super::value::{Abstract, Num, Value};
@@ -312,6 +312,8 @@ pub struct Seen {
     pub effect: Effect,
     /// The value afterwards.
     pub value: Option<Value>,
+    /// It is worked out from what the cell held before, so that it grows with each round.
+    pub grows: bool,
 }
 
 /// A run of one handler.
@@ -723,7 +725,7 @@ impl<'w, 'p> Run<'w, 'p> {
         let facts = &self.table.slots[slot as usize];
         [(facts.max, End::Max), (facts.min, End::Min)]
             .into_iter()
-            .all(|(limit, end)| limit.is_none_or(|limit| beyond(state, slot, limit, end) <= 0.0))
+            .all(|(limit, end)| limit.is_none_or(|limit| judge::within(state, slot, limit, end)))
     }
 
     fn reach(&mut self, at: Span, waited: bool) {
@@ -1044,7 +1046,7 @@ impl<'w, 'p> Run<'w, 'p> {
             Abstract { unset: true, set: false, stand_in: false, value: anything(ty) }
         };
         self.put(state, slot, cleared, &[], &[]);
-        self.seen_write(state, place, slot, |effect| effect.clears = true, None);
+        self.seen_write(state, place, slot, |effect| effect.clears = true, None, false);
         self.renew_dependents(state, slot);
         state.suspects.retain(|suspect| !matches!(suspect.wrong, Wrong::Outside(other, _) if other == slot));
     }
@@ -1061,13 +1063,18 @@ impl<'w, 'p> Run<'w, 'p> {
         if op == AssignOp::Set {
             self.judge_lost(&state, place, value, span);
         }
-        let (old_forms, forms) = (self.forms(&state, target), self.forms(&state, value));
+        let old = self.slot(place).map(|slot| state.values[slot as usize].value.clone());
+        // What a procedure does to the target on the way does not count: the old value was read before.
+        let called = op != AssignOp::Set && self.calls_procedure(value);
+        let (old_forms, forms) = match called {
+            true => (Forms::default(), Forms::default()),
+            false => (self.forms(&state, target), self.forms(&state, value)),
+        };
         let given = self.eval(&mut state, value);
         if std::mem::take(&mut self.dead) {
             return SmallVec::new();
         }
-        let Some(slot) = self.slot(place) else { return smallvec![state] };
-        let old = state.values[slot as usize].value.clone();
+        let (Some(slot), Some(old)) = (self.slot(place), old) else { return smallvec![state] };
         let (new, forms) = match (op, &old, &given) {
             (_, _, _) if axis.is_some() => (anything(self.table.slots[slot as usize].ty), Forms::default()),
             (AssignOp::Set, ..) => (given, forms),
@@ -1154,6 +1161,9 @@ impl<'w, 'p> Run<'w, 'p> {
         span: Span,
     ) {
         let step = step_of(state, slot, forms);
+        let own = Linear::slot(slot);
+        let mut all = forms.uppers.iter().chain(&forms.lowers);
+        let grows = all.any(|form| form.factor(slot) == 1.0 && *form != own);
         self.put(state, slot, Abstract::of(new.clone()), &forms.uppers, &forms.lowers);
         let facts = &self.table.slots[slot as usize];
         state.steps.retain(|step| step.slot != slot);
@@ -1178,6 +1188,7 @@ impl<'w, 'p> Run<'w, 'p> {
                 effect.set = Some(kept.clone());
             },
             Some(value),
+            grows,
         );
     }
 
@@ -1260,6 +1271,7 @@ impl<'w, 'p> Run<'w, 'p> {
         slot: Slot,
         fill: impl FnOnce(&mut Effect),
         value: Option<Value>,
+        grows: bool,
     ) {
         let Some(cell) = self.table.slots[slot as usize].cell else { return };
         let own = match self.unit.place(place) {
@@ -1271,7 +1283,7 @@ impl<'w, 'p> Run<'w, 'p> {
         effect.own = own;
         effect.after_wait = state.waited || state.later;
         fill(&mut effect);
-        self.seen.push(Seen { cell, effect, value });
+        self.seen.push(Seen { cell, effect, value, grows });
     }
 
     /// A value worked out from what was read before a wait overwrites what others did meanwhile.

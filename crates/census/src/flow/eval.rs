@@ -14,6 +14,9 @@ use crate::registry::{Bound, Type};
 use crate::script::ast::*;
 use smallvec::{SmallVec, smallvec};
 
+/// How many terms a form may have; longer ones tell nothing that is ever used.
+const LONGEST_FORM: usize = 6;
+
 /// Linear forms that a number lies between.
 #[derive(Clone, Default)]
 pub struct Forms {
@@ -44,7 +47,8 @@ impl Forms {
     pub fn plus(&self, other: &Self, by: f64) -> Self {
         let (up, down) = if by < 0.0 { (&other.lowers, &other.uppers) } else { (&other.uppers, &other.lowers) };
         let cross = |a: &SmallVec<[Linear; 2]>, b: &SmallVec<[Linear; 2]>| {
-            a.iter().flat_map(|a| b.iter().map(move |b| a.plus(b, by))).take(4).collect()
+            let sums = a.iter().flat_map(|a| b.iter().map(move |b| a.plus(b, by)));
+            sums.filter(|sum| sum.terms.len() <= LONGEST_FORM).take(4).collect()
         };
         Self { uppers: cross(&self.uppers, up), lowers: cross(&self.lowers, down) }
     }
@@ -343,16 +347,33 @@ impl Run<'_, '_> {
 
     // ---- linear forms ----
 
-    /// The forms that a numeric expression lies between.
+    /// The forms that a numeric expression lies between. A procedure called on the way may change what the rest names,
+    /// so then only a call that stands alone has forms: those of what it gives.
     pub fn forms(&self, state: &State, expr: ExprId) -> Forms {
+        let alone = matches!(self.unit.meaning(expr), Meaning::Procedure(_));
+        if !alone && self.calls_procedure(expr) { Forms::default() } else { self.forms_of(state, expr) }
+    }
+
+    /// Whether a procedure is called for a value in an expression.
+    pub fn calls_procedure(&self, expr: ExprId) -> bool {
+        let mut found = false;
+        if self.unit.procedures.iter().any(|procedure| procedure.gives.is_some()) {
+            super::access::walk_expr(self.unit, expr, &mut |inner| {
+                found |= matches!(self.unit.meaning(inner), Meaning::Procedure(_));
+            });
+        }
+        found
+    }
+
+    fn forms_of(&self, state: &State, expr: ExprId) -> Forms {
         let unit = self.unit;
         match &unit.tree.expr(expr).kind {
             #[allow(clippy::cast_precision_loss, reason = "constants beyond 2⁵³ only loosen a form")]
             ExprKind::Int(value) => Forms::exactly(Linear::constant(*value as f64)),
             ExprKind::Float(value) => Forms::exactly(Linear::constant(*value)),
             ExprKind::Path(_) => self.path_forms(expr),
-            ExprKind::Unary(UnaryOp::Minus, operand) => self.forms(state, *operand).scaled(-1.0),
-            ExprKind::Unary(UnaryOp::Plus, operand) => self.forms(state, *operand),
+            ExprKind::Unary(UnaryOp::Minus, operand) => self.forms_of(state, *operand).scaled(-1.0),
+            ExprKind::Unary(UnaryOp::Plus, operand) => self.forms_of(state, *operand),
             ExprKind::Binary(op, left, right) => self.binary_forms(state, *op, *left, *right),
             ExprKind::Call(_, arguments) => self.call_forms(state, expr, arguments),
             _ => Forms::default(),
@@ -382,20 +403,20 @@ impl Run<'_, '_> {
         match op {
             BinaryOp::Add | BinaryOp::Subtract => {
                 let by = if op == BinaryOp::Add { 1.0 } else { -1.0 };
-                self.forms(state, left).plus(&self.forms(state, right), by)
+                self.forms_of(state, left).plus(&self.forms_of(state, right), by)
             }
             BinaryOp::Multiply => match (self.known(state, left), self.known(state, right)) {
-                (_, Some(by)) => self.forms(state, left).scaled(by),
-                (Some(by), _) => self.forms(state, right).scaled(by),
+                (_, Some(by)) => self.forms_of(state, left).scaled(by),
+                (Some(by), _) => self.forms_of(state, right).scaled(by),
                 _ => Forms::default(),
             },
             BinaryOp::Divide => match self.known(state, right) {
-                Some(by) if by != 0.0 => self.forms(state, left).scaled(1.0 / by),
+                Some(by) if by != 0.0 => self.forms_of(state, left).scaled(1.0 / by),
                 _ => Forms::default(),
             },
             BinaryOp::Remainder => {
                 // A divisor above zero: the rest lies from zero up to it, and is no more than a dividend not below zero.
-                let divisor = self.forms(state, right);
+                let divisor = self.forms_of(state, right);
                 let ends = |slot| state.ends(slot);
                 let positive = divisor.lowers.iter().any(|form| state.facts.highest(&form.times(-1.0), &ends) < 0.0);
                 if !positive {
@@ -413,7 +434,7 @@ impl Run<'_, '_> {
 
     /// The one value of an expression that can have no other.
     fn known(&self, state: &State, expr: ExprId) -> Option<f64> {
-        let forms = self.forms(state, expr);
+        let forms = self.forms_of(state, expr);
         let form = forms.uppers.first()?;
         if forms.uppers.len() != 1 || forms.lowers.first() != Some(form) {
             return None;
@@ -434,7 +455,7 @@ impl Run<'_, '_> {
             }
             _ => return Forms::default(),
         };
-        let of = |at: usize| self.forms(state, arguments[at]);
+        let of = |at: usize| self.forms_of(state, arguments[at]);
         match (builtin, arguments.len()) {
             (Builtin::Min, 2..) => (1..arguments.len()).fold(of(0), |least, at| self.least(state, &least, &of(at))),
             (Builtin::Max, 2..) => (1..arguments.len()).fold(of(0), |most, at| self.most(state, &most, &of(at))),

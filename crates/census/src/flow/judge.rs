@@ -55,7 +55,7 @@ impl Run<'_, '_> {
         for &other in std::iter::once(&slot).chain(&facts.bounds) {
             for (limit, end) in self.judged_limits(other) {
                 let wrong = Wrong::Outside(other, end);
-                if beyond(state, other, limit, end) <= 0.0 {
+                if within(state, other, limit, end) {
                     state.suspects.retain(|suspect| suspect.wrong != wrong);
                 } else if !surely_beyond(before, other, limit, end) {
                     let limits = match limit {
@@ -242,10 +242,10 @@ fn excess(slot: Slot, limit: Limit, end: End) -> Linear {
     if end == End::Max { form } else { form.times(-1.0) }
 }
 
-/// How far a slot can lie beyond a limit, at most; zero or less where it can't.
+/// Whether a slot is known to lie within a limit.
 #[must_use]
-pub fn beyond(state: &State, slot: Slot, limit: Limit, end: End) -> f64 {
-    state.facts.highest(&excess(slot, limit, end), &|slot| state.ends(slot))
+pub fn within(state: &State, slot: Slot, limit: Limit, end: End) -> bool {
+    state.facts.implies(&excess(slot, limit, end), &|slot| state.ends(slot))
 }
 
 /// Whether a slot certainly lies beyond a limit.

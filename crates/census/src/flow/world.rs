@@ -27,8 +27,12 @@ ids! {
 
 /// How often reach may grow before it is widened.
 const ROUNDS: usize = 3;
+/// From which round on it is widened as far as it goes.
+const LAST_STOPS: usize = 10;
 /// After how many rounds growing ends for certain.
 const MOST_ROUNDS: usize = 24;
+/// How many numbers are kept that a cell's reach may stop at.
+const MOST_STOPS: usize = 600;
 
 /// What one handler does to a cell.
 #[derive(Clone, PartialEq, Debug)]
@@ -193,6 +197,12 @@ pub struct World<'p> {
     stops: Vec<Vec<f64>>,
     /// By handler: what must come out how for it to do anything.
     entries: Vec<Option<Entry>>,
+    /// By cell: the numbers that its reach may stop growing at.
+    cell_stops: Vec<Vec<f64>>,
+    /// By handler: whether the rules about guards will ask for its pauses.
+    pausing: Vec<bool>,
+    /// By handler: whether others can act before it is through.
+    yields: Vec<bool>,
     /// Handlers whose entry test fails for as long as one of their activations waits.
     exclusive: Vec<bool>,
 }
@@ -232,6 +242,9 @@ impl<'p> World<'p> {
             thresholds: Vec::new(),
             stops: Vec::new(),
             entries: Vec::new(),
+            cell_stops: Vec::new(),
+            pausing: Vec::new(),
+            yields: Vec::new(),
             exclusive: Vec::new(),
         };
         world.gather();
@@ -242,6 +255,9 @@ impl<'p> World<'p> {
         let ids: Vec<HandlerId> = world.handler_ids().collect();
         world.stops = ids.par_iter().map(|&id| world.find_stops(id)).collect();
         world.entries = ids.par_iter().map(|&id| world.find_entry(id)).collect();
+        world.pausing = ids.iter().map(|&id| world.wants_pauses(id)).collect();
+        world.yields = ids.iter().map(|&id| world.lets_others_act(id)).collect();
+        world.cell_stops = world.find_cell_stops();
         world.exclusive = vec![true; world.handlers.len()];
         world.tables = world.make_tables();
         world
@@ -313,6 +329,84 @@ impl<'p> World<'p> {
     #[must_use]
     pub fn thresholds(&self, handler: HandlerId) -> &[f64] {
         &self.stops[handler.index()]
+    }
+
+    /// Whether a handler waits or spawns, by itself or through a procedure.
+    fn lets_others_act(&self, id: HandlerId) -> bool {
+        let (script, index) = self.handler(id);
+        let unit = self.project.script(script);
+        let graphs = &self.graphs[script.index()];
+        let mut open = vec![&graphs.handlers[index]];
+        let mut seen: FxHashSet<ProcId> = FxHashSet::default();
+        while let Some(graph) = open.pop() {
+            let acts = |block: &graph::Block| {
+                matches!(block.exit, Exit::Fork { .. })
+                    || block.steps.iter().any(|step| matches!(step.kind, StepKind::Spawn { .. } | StepKind::Wait(_)))
+            };
+            if graph.blocks.iter().any(acts) {
+                return true;
+            }
+            open.extend(called(unit, graph).into_iter().filter(|&id| seen.insert(id)).map(|id| &graphs.procedures[id.index()]));
+        }
+        false
+    }
+
+    /// The numbers that scripts compare a cell with or put into it, with their neighbours, and the ends of its range.
+    fn find_cell_stops(&self) -> Vec<Vec<f64>> {
+        let registry = &self.project.registry;
+        let mut stops: Vec<Vec<f64>> = vec![Vec::new(); self.project.cells.len()];
+        for id in registry.var_ids() {
+            let variable = registry.var(id);
+            for bound in [&variable.min, &variable.max].into_iter().flatten() {
+                stops[id.index()].extend(crate::registry::read::bound_at_start(bound, registry));
+            }
+        }
+        for unit in &self.project.scripts {
+            for at in 0..unit.tree.exprs.len() {
+                let expr = ExprId(u32::try_from(at).unwrap_or(u32::MAX));
+                match &unit.tree.expr(expr).kind {
+                    ExprKind::Binary(op, ..) if op.is_comparison() => self.add_stops(unit, expr, None, &mut stops),
+                    _ => {}
+                }
+            }
+        }
+        for (script, accesses) in self.accesses.iter().enumerate() {
+            for access in accesses {
+                if let super::access::AccessKind::Write(_, Some(value)) = access.kind {
+                    self.add_stops(&self.project.scripts[script], value, Some(access.cell), &mut stops);
+                }
+            }
+        }
+        for all in &mut stops {
+            all.sort_by(f64::total_cmp);
+            all.dedup();
+        }
+        stops
+    }
+
+    /// Adds the numbers of an expression to the cells in it, or to the one given.
+    fn add_stops(&self, unit: &ScriptUnit, expr: ExprId, into: Option<CellId>, stops: &mut [Vec<f64>]) {
+        let mut numbers: SmallVec<[f64; 4]> = SmallVec::new();
+        let mut cells: SmallVec<[CellId; 4]> = into.into_iter().collect();
+        super::access::walk_expr(unit, expr, &mut |inner| {
+            #[allow(clippy::cast_precision_loss, reason = "a stop may be any number")]
+            match unit.tree.expr(inner).kind {
+                ExprKind::Int(value) => numbers.extend([value as f64, -(value as f64)]),
+                ExprKind::Float(value) => numbers.extend([value, -value]),
+                ExprKind::Path(_) if into.is_none() => {
+                    cells.extend(unit.place_of(inner).and_then(|place| self.project.cell_of(unit, place)));
+                }
+                _ => {}
+            }
+        });
+        for cell in cells {
+            for &number in &numbers {
+                let all = &mut stops[cell.index()];
+                if all.len() < MOST_STOPS {
+                    all.extend([number - 1.0, number, number + 1.0]);
+                }
+            }
+        }
     }
 
     fn find_entry(&self, id: HandlerId) -> Option<Entry> {
@@ -1020,6 +1114,7 @@ impl<'p> World<'p> {
     /// Runs all handlers until nothing grows, then once more for what they find.
     #[must_use]
     pub fn solve(&mut self) -> Vec<Found> {
+        let mut found: Vec<Found> = (0..self.handlers.len()).map(|_| Found::default()).collect();
         let mut dirty: Vec<bool> = vec![true; self.handlers.len()];
         for round in 0..MOST_ROUNDS {
             let results: Vec<(HandlerId, RunResult)> = (0..self.handlers.len())
@@ -1027,15 +1122,13 @@ impl<'p> World<'p> {
                 .filter(|&at| dirty[at] && self.can_begin(HandlerId::at(at)))
                 .map(|at| (HandlerId::at(at), self.run_once(HandlerId::at(at))))
                 .collect();
-            let changed = self.take(results, round);
+            let changed = self.take(results, round, &mut found);
             if changed.is_empty() {
                 break;
             }
-            for (at, dirty) in dirty.iter_mut().enumerate() {
-                *dirty = changed.all || self.depends(HandlerId::at(at), &changed);
-            }
+            dirty = (0..self.handlers.len()).into_par_iter().map(|at| self.depends(HandlerId::at(at), &changed)).collect();
         }
-        (0..self.handlers.len()).into_par_iter().map(|at| self.final_run(HandlerId::at(at))).collect()
+        found
     }
 
     /// Whether anything can trigger a handler: a signal that only scripts send must be sent by one.
@@ -1053,16 +1146,28 @@ impl<'p> World<'p> {
         let (_, index) = self.handler(handler);
         let sent = unit.handlers[index].signal.is_some_and(|signal| changed.signals.contains(&signal));
         let was = unit.handlers[index].changed.and_then(|place| self.project.cell_of(unit, place));
-        sent || was.is_some_and(|cell| changed.cells.contains(&cell))
-            || self.table(handler).slots.iter().any(|slot| slot.cell.is_some_and(|cell| changed.cells.contains(&cell)))
+        let others = self.yields[handler.index()];
+        sent || changed.scripts.contains(&self.handler(handler).0)
+            || was.is_some_and(|cell| changed.cells.contains(&cell))
+            || self.table(handler).slots.iter().filter_map(|slot| slot.cell).any(|cell| {
+                changed.cells.contains(&cell) || others && changed.effects.contains(&cell)
+            })
     }
 
     fn run_once(&self, handler: HandlerId) -> RunResult {
         let mut run = Run::new(self, handler);
-        run.keep_pauses = self.exclusive[handler.index()];
+        let wanted = self.pausing[handler.index()];
+        run.keep_pauses = self.exclusive[handler.index()] || wanted;
         run.handler_from_entry();
         let exclusive = self.exclusive[handler.index()] && self.stays_exclusive(&run);
-        RunResult { seen: run.seen, sent: run.sent, signals: run.signals, exclusive }
+        let found = Found {
+            events: run.events,
+            outcomes: run.outcomes,
+            reached: run.reached,
+            moves: run.moves,
+            pauses: if wanted { run.pauses } else { Vec::new() },
+        };
+        RunResult { seen: run.seen, sent: run.sent, signals: run.signals, exclusive, found }
     }
 
     /// Whether at every wait of a handler its own entry test fails.
@@ -1072,16 +1177,6 @@ impl<'p> World<'p> {
         };
         let mut waits = run.pauses.iter().filter(|pause| pause.wait.is_some());
         waits.all(|pause| tests_fail(self, run, &pause.state, &entry.tests))
-    }
-
-    fn final_run(&self, handler: HandlerId) -> Found {
-        if !self.can_begin(handler) {
-            return Found::default();
-        }
-        let mut run = Run::new(self, handler);
-        run.keep_pauses = self.wants_pauses(handler);
-        run.handler_from_entry();
-        Found { events: run.events, outcomes: run.outcomes, reached: run.reached, moves: run.moves, pauses: run.pauses }
     }
 
     /// Whether the rules about guards will ask for a handler's pauses.
@@ -1096,12 +1191,13 @@ impl<'p> World<'p> {
             })
     }
 
-    fn take(&mut self, results: Vec<(HandlerId, RunResult)>, round: usize) -> Changed {
+    fn take(&mut self, results: Vec<(HandlerId, RunResult)>, round: usize, found: &mut [Found]) -> Changed {
         let mut changed = Changed::default();
         for (handler, result) in results {
+            found[handler.index()] = result.found;
             if self.exclusive[handler.index()] && !result.exclusive {
                 self.exclusive[handler.index()] = false;
-                changed.all = true;
+                changed.scripts.insert(self.handler(handler).0);
             }
             for seen in result.seen {
                 self.take_seen(seen, round, &mut changed);
@@ -1114,7 +1210,8 @@ impl<'p> World<'p> {
             for (signal, at, value) in result.sent {
                 let known = self.sent.get(&(signal, at));
                 let joined = match known {
-                    Some(known) => widen(known, &known.join(&value), round),
+                    Some(known) if round >= ROUNDS => widen(known, &known.join(&value), &[]),
+                    Some(known) => known.join(&value),
                     None => value,
                 };
                 if known != Some(&joined) {
@@ -1137,7 +1234,9 @@ impl<'p> World<'p> {
             if let Some(value) = inside {
                 let known = &self.reach[at];
                 let joined = if is_nothing(known) { value } else { known.join(&value) };
-                let mut next = if is_nothing(known) { joined } else { widen(known, &joined, round) };
+                let stops: &[f64] = if round < LAST_STOPS { &self.cell_stops[at] } else { &[] };
+                let grows = seen.grows || round >= ROUNDS;
+                let mut next = if is_nothing(known) || !grows { joined } else { widen(known, &joined, stops) };
                 if let Cell::Variable(id) = self.project.cells[at] {
                     next = self.within_bounds(id, next.clone()).unwrap_or(next);
                 }
@@ -1155,12 +1254,12 @@ impl<'p> World<'p> {
         match effects.iter_mut().find(|known| known.handler == effect.handler && known.own == effect.own) {
             Some(known) => {
                 if known.take(&effect) {
-                    changed.cells.insert(seen.cell);
+                    changed.effects.insert(seen.cell);
                 }
             }
             None => {
                 effects.push(effect);
-                changed.cells.insert(seen.cell);
+                changed.effects.insert(seen.cell);
             }
         }
     }
@@ -1201,18 +1300,23 @@ struct RunResult {
     sent: Vec<(SignalId, usize, Value)>,
     signals: FxHashSet<SignalId>,
     exclusive: bool,
+    found: Found,
 }
 
 #[derive(Default)]
 struct Changed {
+    /// Their reach has grown.
     cells: FxHashSet<CellId>,
+    /// What is done to them has: that matters where others can act in between.
+    effects: FxHashSet<CellId>,
     signals: FxHashSet<SignalId>,
-    all: bool,
+    /// A handler of theirs no longer keeps its own kind out.
+    scripts: FxHashSet<ScriptId>,
 }
 
 impl Changed {
     fn is_empty(&self) -> bool {
-        self.cells.is_empty() && self.signals.is_empty() && !self.all
+        self.cells.is_empty() && self.effects.is_empty() && self.signals.is_empty() && self.scripts.is_empty()
     }
 }
 
@@ -1223,9 +1327,9 @@ enum Home {
     Instance(OwnerId),
 }
 
-fn widen(known: &Value, joined: &Value, round: usize) -> Value {
+fn widen(known: &Value, joined: &Value, stops: &[f64]) -> Value {
     match (known, joined) {
-        (Value::Num(a), Value::Num(b)) if round >= ROUNDS => Value::Num(a.widen(b, &[])),
+        (Value::Num(a), Value::Num(b)) => Value::Num(a.widen(b, stops)),
         _ => joined.clone(),
     }
 }
