@@ -571,6 +571,11 @@ impl Run<'_, '_> {
     fn compare(&mut self, mut state: State, op: BinaryOp, left: ExprId, right: ExprId, expr: ExprId) -> Split {
         let a = self.eval(&mut state, left);
         let b = self.eval(&mut state, right);
+        if self.calls_procedure(right) && !self.reads(left).is_empty() {
+            // The left side was read before the procedure ran, which may have changed it.
+            self.outcome(expr, true, true);
+            return (Some(state.clone()), Some(state));
+        }
         let doubted = self.is_doubted(&state, left) || self.is_doubted(&state, right);
         let (yes, no) = match (&a, &b) {
             (Value::Num(a), Value::Num(b)) => self.compare_numbers(state, op, (left, a), (right, b)),

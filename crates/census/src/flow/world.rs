@@ -977,11 +977,9 @@ impl<'p> World<'p> {
         };
         let reach = &self.reach[cell.index()];
         let value = if is_nothing(reach) { anything(ty) } else { reach.clone() };
-        let base = changed.and_then(|place| match unit.place(place) {
-            Place::Variable(_, base) => Some(base),
-            _ => None,
-        });
-        Abstract { unset: self.may_be_unset(handler, cell, base, ty), ..Abstract::of(value) }
+        // The change from having no value to having one is a change too.
+        let unset = !matches!(ty, Type::Ref(_)) && (self.cleared[cell.index()] || !self.has_default(cell));
+        Abstract { unset, ..Abstract::of(value) }
     }
 
     fn entry_of_cell(&self, handler: HandlerId, facts: &SlotFacts, base: Option<Base>) -> Abstract {
@@ -1013,14 +1011,17 @@ impl<'p> World<'p> {
         if matches!(ty, Type::Ref(_) | Type::Unknown) {
             return false;
         }
-        let has_default = match self.project.cells[cell.index()] {
+        self.cleared[cell.index()] || (!self.has_default(cell) && !self.assigned_before(handler, cell, base))
+    }
+
+    fn has_default(&self, cell: CellId) -> bool {
+        match self.project.cells[cell.index()] {
             Cell::Variable(id) => {
                 let variable = self.project.registry.var(id);
                 variable.default.is_some() || variable.place.has("default") || variable.engine_writes
             }
             Cell::Private(script, index) => self.project.script(script).tree.privates[index as usize].start.is_some(),
-        };
-        self.cleared[cell.index()] || (!has_default && !self.assigned_before(handler, cell, base))
+        }
     }
 
     // ---- what others do ----

@@ -214,6 +214,7 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
     }
 
     fn finish(&mut self, mut activation: Box<Activation>) {
+        self.unwinding = false;
         while let Some(frame) = activation.frames.pop() {
             self.recycle(frame.values);
         }
@@ -576,6 +577,7 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
                 activation.ended = true;
             }
         }
+        self.unwinding |= activation.ended;
         activation.result.take()
     }
 

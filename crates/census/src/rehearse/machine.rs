@@ -163,6 +163,8 @@ pub struct Machine<'l, 'p, O: Observer> {
     pub(super) born: u64,
     pub(super) depth: u32,
     pub(super) silent: bool,
+    /// An activation was ended inside an expression: what is left of that is worked out for nothing.
+    pub(super) unwinding: bool,
     /// When it is stopped.
     pub limits: Limits,
     steps: u32,
@@ -194,6 +196,7 @@ impl<'l, 'p, O: Observer> Machine<'l, 'p, O> {
             born: 0,
             depth: 0,
             silent: false,
+            unwinding: false,
             limits: Limits::default(),
             steps: 0,
             dispatches: 0,

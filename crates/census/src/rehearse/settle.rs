@@ -283,7 +283,7 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
 
     /// Keeps a fault.
     pub(super) fn fault(&mut self, rule: RuleName, at: Location, message: String) {
-        if self.silent {
+        if self.silent || self.unwinding || self.stopped.is_some() {
             return;
         }
         let fault = Fault { rule, at, tick: self.now, message };

@@ -93,8 +93,9 @@ fn fire(machine: &mut Run<'_, '_>, project: &Project, dice: &mut Dice) {
         .iter()
         .map(|parameter| match parameter.ty {
             Type::Int => {
-                let low = parameter.min.map_or(i64::MIN, |min| min as i64);
-                let high = parameter.max.map_or(i64::MAX, |max| max as i64);
+                // Not the ends of 64 bits: that a step there goes nowhere is no designer's concern.
+                let low = parameter.min.map_or(-1_000_000_000, |min| min as i64);
+                let high = parameter.max.map_or(1_000_000_000, |max| max as i64);
                 let wanted = [low, high, 0, 1, -1, dice.between(-3, 12)][dice.below(6)];
                 Value::Int(wanted.clamp(low, high))
             }
