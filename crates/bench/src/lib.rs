@@ -46,7 +46,10 @@ pub fn project(size: Size) -> Vec<File> {
     for at in 0..scripts {
         let owner = at % owners;
         let lines = size.lines / scripts;
-        files.push((format!("scripts/{:03}/script{at}.oaken", at / 100), script(at, owner, lines, size.mistakes, &mut dice)));
+        files.push((
+            format!("scripts/{:03}/script{at}.oaken", at / 100),
+            script(at, owner, lines, size.mistakes, &mut dice),
+        ));
     }
     files
 }
@@ -60,7 +63,10 @@ pub fn config(name: &str) -> String {
 fn signals() -> String {
     let mut text = String::new();
     for at in 0..40 {
-        let _ = writeln!(text, "[signals.engine{at}]\nfrom = \"engine\"\nto = \"all\"\nparameters = {{ amount = {{ type = \"int\", min = 0, max = 4 }} }}\n");
+        let _ = writeln!(
+            text,
+            "[signals.engine{at}]\nfrom = \"engine\"\nto = \"all\"\nparameters = {{ amount = {{ type = \"int\", min = 0, max = 4 }} }}\n"
+        );
         let _ = writeln!(text, "[signals.word{at}]\nfrom = \"script\"\n");
     }
     text
@@ -80,7 +86,9 @@ fn registry(text: &mut String, owner: usize, dice: &mut Dice) {
         let _ = writeln!(text, "[variables.owner{owner}.value{owner}_{at}]\nscope = \"{scope}\"");
         let entry = match at % 5 {
             0 => format!("type = \"int\"\ndefault = {}\nconstant = true", 10 + dice.below(30)),
-            1 | 2 => format!("type = \"int\"\ndefault = 0\nmin = 0\nmax = \"owner{owner}.value{owner}_{}\"", at - at % 5),
+            1 | 2 => {
+                format!("type = \"int\"\ndefault = 0\nmin = 0\nmax = \"owner{owner}.value{owner}_{}\"", at - at % 5)
+            }
             3 => "type = \"number\"\ndefault = 1.5\nmin = 0\nmax = 100".to_owned(),
             _ => "type = \"bool\"\ndefault = false".to_owned(),
         };
@@ -89,7 +97,9 @@ fn registry(text: &mut String, owner: usize, dice: &mut Dice) {
 }
 
 fn script(at: usize, owner: usize, lines: usize, mistakes: f64, dice: &mut Dice) -> String {
-    let mut text = format!("// What owner{owner} does, part {at}.\nscript part{at} for owner{owner}\n\nprivate busy: bool = false\nprivate rounds: int = 0\n\n");
+    let mut text = format!(
+        "// What owner{owner} does, part {at}.\nscript part{at} for owner{owner}\n\nprivate busy: bool = false\nprivate rounds: int = 0\n\n"
+    );
     let mut written = 6;
     while written < lines {
         let from = text.len();
@@ -105,7 +115,10 @@ fn handler(text: &mut String, owner: usize, mistakes: f64, dice: &mut Dice) {
     for _ in 0..3 + dice.below(3) {
         piece(text, owner, mistakes, dice);
     }
-    let _ = writeln!(text, "    wait 0.5s\n    rounds = min(rounds + 1, 9)\n    if rounds == 9 {{\n        rounds = 0\n    }}\n    busy = false\n}}\n");
+    let _ = writeln!(
+        text,
+        "    wait 0.5s\n    rounds = min(rounds + 1, 9)\n    if rounds == 9 {{\n        rounds = 0\n    }}\n    busy = false\n}}\n"
+    );
 }
 
 fn piece(text: &mut String, owner: usize, mistakes: f64, dice: &mut Dice) {
@@ -115,12 +128,31 @@ fn piece(text: &mut String, owner: usize, mistakes: f64, dice: &mut Dice) {
     let careless = dice.below(1000) as f64 <= mistakes * 1000.0 && mistakes > 0.0;
     let _ = match dice.below(6) {
         _ if careless => writeln!(text, "    {count} += amount"),
-        0 => writeln!(text, "    if {count} < {cap} {{\n        {count} += 1\n        show board{owner} \"{{{count}}} of {{{cap}}}\"\n    }} else {{\n        note \"full\"\n    }}"),
-        1 => writeln!(text, "    {other} = clamp({other} + amount, 0, {cap})\n    if {other} == {cap} and not {flag} {{\n        {flag} = true\n        send word{}\n    }}", dice.below(40)),
-        2 => writeln!(text, "    let room{group} = {cap} - {count}\n    {count} += min(amount, room{group})\n    if {count} > {other} {{\n        note \"{{{count}}} and {{{other}}}\"\n    }}"),
-        3 => writeln!(text, "    if {oil} >= amount {{\n        {oil} -= amount\n    }} else {{\n        {oil} = 0\n        {flag} = false\n    }}"),
-        4 => writeln!(text, "    match amount {{\n        0 {{\n            {flag} = false\n        }}\n        1, 2 {{\n            {oil} = min({oil} + 0.5, 100)\n        }}\n        else {{\n            {count} = max({count} - amount, 0)\n        }}\n    }}"),
-        _ => writeln!(text, "    repeat amount {{\n        if {count} > 0 {{\n            {count} -= 1\n        }}\n    }}"),
+        0 => writeln!(
+            text,
+            "    if {count} < {cap} {{\n        {count} += 1\n        show board{owner} \"{{{count}}} of {{{cap}}}\"\n    }} else {{\n        note \"full\"\n    }}"
+        ),
+        1 => writeln!(
+            text,
+            "    {other} = clamp({other} + amount, 0, {cap})\n    if {other} == {cap} and not {flag} {{\n        {flag} = true\n        send word{}\n    }}",
+            dice.below(40)
+        ),
+        2 => writeln!(
+            text,
+            "    let room{group} = {cap} - {count}\n    {count} += min(amount, room{group})\n    if {count} > {other} {{\n        note \"{{{count}}} and {{{other}}}\"\n    }}"
+        ),
+        3 => writeln!(
+            text,
+            "    if {oil} >= amount {{\n        {oil} -= amount\n    }} else {{\n        {oil} = 0\n        {flag} = false\n    }}"
+        ),
+        4 => writeln!(
+            text,
+            "    match amount {{\n        0 {{\n            {flag} = false\n        }}\n        1, 2 {{\n            {oil} = min({oil} + 0.5, 100)\n        }}\n        else {{\n            {count} = max({count} - amount, 0)\n        }}\n    }}"
+        ),
+        _ => writeln!(
+            text,
+            "    repeat amount {{\n        if {count} > 0 {{\n            {count} -= 1\n        }}\n    }}"
+        ),
     };
 }
 

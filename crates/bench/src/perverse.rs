@@ -58,7 +58,14 @@ fn many_variables() -> Vec<File> {
 fn procedures() -> Vec<File> {
     let mut script = "script all for tide\n\non bell(amount) {\n    p0(amount)\n}\n".to_owned();
     for at in 0..1600 {
-        let _ = writeln!(script, "proc p{at}(n: int) {{\n    if n < v{} {{\n        p{}(n + 1)\n        p{}(n)\n    }}\n    v{} = min(n, 50)\n}}", at % 50, (at + 1) % 1600, (at * 7 + 3) % 1600, at % 50);
+        let _ = writeln!(
+            script,
+            "proc p{at}(n: int) {{\n    if n < v{} {{\n        p{}(n + 1)\n        p{}(n)\n    }}\n    v{} = min(n, 50)\n}}",
+            at % 50,
+            (at + 1) % 1600,
+            (at * 7 + 3) % 1600,
+            at % 50
+        );
     }
     files(world(50, "max = 50"), script)
 }
@@ -88,7 +95,16 @@ fn many_ways() -> Vec<File> {
     for _ in 0..10 {
         script.push_str("on bell(amount) {\n    while v0 < amount {\n");
         for at in 0..330 {
-            let _ = writeln!(script, "if v{} > v{} {{ v{} += 1 }} else {{ v{} -= 1 }}\nwhile v{} < 3 {{\n    v{} += 1\n}}", at % 20, (at + 3) % 20, (at + 5) % 20, (at + 7) % 20, at % 20, at % 20);
+            let _ = writeln!(
+                script,
+                "if v{} > v{} {{ v{} += 1 }} else {{ v{} -= 1 }}\nwhile v{} < 3 {{\n    v{} += 1\n}}",
+                at % 20,
+                (at + 3) % 20,
+                (at + 5) % 20,
+                (at + 7) % 20,
+                at % 20,
+                at % 20
+            );
         }
         script.push_str("}\n}\n");
     }

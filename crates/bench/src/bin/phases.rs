@@ -27,7 +27,9 @@ fn main() {
     let project = timed("read and resolve", || census::project::build(sources));
     let mut world = timed("graphs and plain facts", || World::new(&project));
     timed("what can happen", || world.solve());
-    if std::env::var("ONLY").is_ok() { return; }
+    if std::env::var("ONLY").is_ok() {
+        return;
+    }
     let facts = timed("all facts", || Facts::new(&project));
     for rule in rules::all() {
         if let Some(check) = rule.check {

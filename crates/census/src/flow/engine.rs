@@ -490,8 +490,7 @@ impl<'w, 'p> Run<'w, 'p> {
 
     fn listed_is_there(&self, state: &State, base: Option<Base>) -> bool {
         let Some(Base::Listed(instance)) = base else { return true };
-        self.is_own(instance)
-            || self.table.slot(Key::Instance(instance)).is_none_or(|slot| self.holds_one(state, slot))
+        self.is_own(instance) || self.table.slot(Key::Instance(instance)).is_none_or(|slot| self.holds_one(state, slot))
     }
 
     /// What goes through a name is within its range, once the name is known to hold an instance.

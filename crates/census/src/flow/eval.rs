@@ -354,12 +354,14 @@ impl Run<'_, '_> {
         if !alone && self.calls_procedure(expr) { Forms::default() } else { self.forms_of(state, expr) }
     }
 
-    /// Whether a procedure is called for a value in an expression.
+    /// Whether a procedure that changes something is called for its value in an expression.
     pub fn calls_procedure(&self, expr: ExprId) -> bool {
         let mut found = false;
         if self.unit.procedures.iter().any(|procedure| procedure.gives.is_some()) {
             super::access::walk_expr(self.unit, expr, &mut |inner| {
-                found |= matches!(self.unit.meaning(inner), Meaning::Procedure(_));
+                if let Meaning::Procedure(id) = self.unit.meaning(inner) {
+                    found |= !self.world.written_by(self.script, id).is_empty();
+                }
             });
         }
         found

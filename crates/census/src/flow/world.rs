@@ -346,7 +346,9 @@ impl<'p> World<'p> {
             if graph.blocks.iter().any(acts) {
                 return true;
             }
-            open.extend(called(unit, graph).into_iter().filter(|&id| seen.insert(id)).map(|id| &graphs.procedures[id.index()]));
+            open.extend(
+                called(unit, graph).into_iter().filter(|&id| seen.insert(id)).map(|id| &graphs.procedures[id.index()]),
+            );
         }
         false
     }
@@ -1036,9 +1038,8 @@ impl<'p> World<'p> {
             let Some(cell) = facts.cell else { continue };
             let effects = self.effects[cell.index()].iter().filter(|effect| {
                 let Some(handler) = effect.handler else { return true };
-                let out = *kept_out
-                    .entry(handler)
-                    .or_insert_with(|| self.is_kept_out(run, state, handler, &mut failing));
+                let out =
+                    *kept_out.entry(handler).or_insert_with(|| self.is_kept_out(run, state, handler, &mut failing));
                 !(out && (effect.own || self.runs_once(run)))
             });
             let effects: Vec<Effect> = effects.cloned().collect();
@@ -1127,7 +1128,8 @@ impl<'p> World<'p> {
             if changed.is_empty() {
                 break;
             }
-            dirty = (0..self.handlers.len()).into_par_iter().map(|at| self.depends(HandlerId::at(at), &changed)).collect();
+            dirty =
+                (0..self.handlers.len()).into_par_iter().map(|at| self.depends(HandlerId::at(at), &changed)).collect();
         }
         found
     }
@@ -1150,9 +1152,12 @@ impl<'p> World<'p> {
         let others = self.yields[handler.index()];
         sent || changed.scripts.contains(&self.handler(handler).0)
             || was.is_some_and(|cell| changed.cells.contains(&cell))
-            || self.table(handler).slots.iter().filter_map(|slot| slot.cell).any(|cell| {
-                changed.cells.contains(&cell) || others && changed.effects.contains(&cell)
-            })
+            || self
+                .table(handler)
+                .slots
+                .iter()
+                .filter_map(|slot| slot.cell)
+                .any(|cell| changed.cells.contains(&cell) || others && changed.effects.contains(&cell))
     }
 
     fn run_once(&self, handler: HandlerId) -> RunResult {

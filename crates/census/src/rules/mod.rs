@@ -17,6 +17,8 @@ pub mod types;
 pub mod unused;
 
 #[cfg(test)]
+mod judged_tests;
+#[cfg(test)]
 pub mod testing;
 
 pub use facts::Facts;

@@ -230,8 +230,11 @@ impl Judge<'_, '_, '_> {
                 }
                 printed |= self.prints(step, stack);
                 if let (StepKind::Assign { place, .. } | StepKind::Clear { place, .. }, false) = (&step.kind, printed)
-                    && let Some(cell) =
-                        self.facts.project.cell_of(self.handler.unit, *place).filter(|cell| self.label.printed.contains(cell))
+                    && let Some(cell) = self
+                        .facts
+                        .project
+                        .cell_of(self.handler.unit, *place)
+                        .filter(|cell| self.label.printed.contains(cell))
                     && self.handler.found.reached.contains_key(&step.span)
                 {
                     writes.push((step.span, cell));
