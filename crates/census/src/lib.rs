@@ -2,6 +2,7 @@
 //!
 //! Nothing here prints, reads options or ends the process: see `docs/ARCHITECTURE.md` for what lives where.
 
+pub mod accepted;
 pub mod edit;
 pub mod finding;
 pub mod flow;

@@ -1,7 +1,8 @@
 //! `oaken check`
 
 use super::Outcome;
-use crate::{Failure, print};
+use crate::{Failure, print, write};
+use census::accepted::{self, FILE};
 use census::finding::Level;
 use census::project::Project;
 use census::report::{self, Report};
@@ -19,6 +20,9 @@ pub struct Options {
     /// How the findings are written.
     #[arg(long, value_enum, default_value = "text")]
     format: Format,
+    /// Write down everything that is found as accepted: later checks count only what is new.
+    #[arg(long, conflicts_with = "paths")]
+    accept: bool,
 }
 
 #[derive(Clone, Copy, clap::ValueEnum)]
@@ -35,6 +39,10 @@ enum Format {
     Text,
     /// For programs.
     Json,
+    /// SARIF 2.1.0, for tools that gather results.
+    Sarif,
+    /// Commands for a build service's log.
+    Github,
 }
 
 /// Checks the project.
@@ -43,14 +51,48 @@ pub fn run(folder: Option<&Path>, options: &Options) -> Outcome {
     let project = super::open(Some(&root))?;
     let wanted = wanted_files(&root, &project, &options.paths)?;
     let mut report = report::check(&project);
+    if options.accept {
+        return accept(&root, &project, &report);
+    }
+    let gone = leave_out_accepted(&root, &mut report)?;
     if let Some(wanted) = wanted {
         report.findings.retain(|told| wanted.contains(&&*project.sources.file(told.finding.at.file).path));
     }
     match options.format {
         Format::Text => print::findings_text::print(&project, &report)?,
         Format::Json => print::findings_json::print(&project, &report)?,
+        Format::Sarif => print::findings_sarif::print(&project, &report)?,
+        Format::Github => print::findings_github::print(&project, &report)?,
+    }
+    if gone > 0 {
+        let lines = census::words::count(gone, "line");
+        print::remark(&format!(
+            "{lines} of {FILE} can go: what was accepted there is found no more. `oaken check --accept` writes it anew."
+        ));
     }
     Ok(code(&report, options.fail_on))
+}
+
+/// Writes all findings into the accepted file.
+fn accept(root: &Path, project: &Project, report: &Report) -> Outcome {
+    write::whole(&root.join(FILE), &accepted::write(project, report))?;
+    let mut out = print::Out::new();
+    let count = census::words::count(report.findings.len(), "finding");
+    out.line(&format!("{count} accepted in {FILE}. From now on `oaken check` tells only what is new."))?;
+    out.finish()?;
+    Ok(ExitCode::SUCCESS)
+}
+
+/// Leaves out what the accepted file lists; gives how many of its lines are about nothing any more.
+fn leave_out_accepted(root: &Path, report: &mut Report) -> Result<usize, Failure> {
+    let path = root.join(FILE);
+    let text = match std::fs::read_to_string(&path) {
+        Ok(text) => text,
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(0),
+        Err(error) => return Err(Failure(format!("{FILE} can't be read: {error}"))),
+    };
+    let known = accepted::read(&text).map_err(|message| Failure(format!("{FILE}, {message}")))?;
+    Ok(report.accept(&known))
 }
 
 fn code(report: &Report, fail_on: FailOn) -> ExitCode {

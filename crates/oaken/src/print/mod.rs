@@ -1,6 +1,8 @@
 //! Printers: each takes a report of the core and writes it in one form.
 
+pub mod findings_github;
 pub mod findings_json;
+pub mod findings_sarif;
 pub mod findings_text;
 pub mod table;
 
@@ -51,6 +53,12 @@ pub fn complain(message: &str) {
     let line = format!("{style}oaken{style:#}: {}\n", plain(message));
     let mut stream = anstream::AutoStream::auto(io::stderr());
     let _ = stream.write_all(line.as_bytes());
+}
+
+/// Says something on standard error that is no complaint.
+pub fn remark(message: &str) {
+    let mut stream = anstream::AutoStream::auto(io::stderr());
+    let _ = stream.write_all(format!("{}\n", plain(message)).as_bytes());
 }
 
 /// A text from a file, made harmless for a terminal: control characters are shown, not sent.

@@ -1,0 +1,108 @@
+//! Findings as SARIF 2.1.0, for tools that gather the results of many checkers.
+
+use super::Out;
+use census::finding::Level;
+use census::project::Project;
+use census::report::{Report, Told};
+use census::rules::{self, Rule};
+use census::source::Location;
+use serde_json::{Value, json};
+use std::io;
+
+/// Writes a report.
+pub fn print(project: &Project, report: &Report) -> io::Result<()> {
+    let mut out = Out::new();
+    out.line(&serde_json::to_string_pretty(&document(project, report)).unwrap_or_default())?;
+    out.finish()
+}
+
+/// The whole document.
+fn document(project: &Project, report: &Report) -> Value {
+    let rules: Vec<&Rule> = rules::all()
+        .into_iter()
+        .filter(|rule| report.findings.iter().any(|told| told.finding.rule == rule.name))
+        .collect();
+    json!({
+        "$schema": "https://json.schemastore.org/sarif-2.1.0.json",
+        "version": "2.1.0",
+        "runs": [{
+            "tool": { "driver": {
+                "name": "Oaken Census",
+                "semanticVersion": env!("CARGO_PKG_VERSION"),
+                "rules": rules.iter().map(|rule| described(rule)).collect::<Vec<_>>(),
+            } },
+            "columnKind": "unicodeCodePoints",
+            "results": report.findings.iter().map(|told| result(project, told, &rules)).collect::<Vec<_>>(),
+        }],
+    })
+}
+
+fn described(rule: &Rule) -> Value {
+    json!({
+        "id": rule.name.0,
+        "shortDescription": { "text": rule.means },
+        "fullDescription": { "text": format!("{} {}", rule.means, rule.hurts) },
+        "defaultConfiguration": { "level": level(rule.level) },
+    })
+}
+
+fn level(level: Level) -> &'static str {
+    match level {
+        Level::Error => "error",
+        Level::Warning => "warning",
+        Level::Note => "note",
+        Level::Off => "none",
+    }
+}
+
+fn result(project: &Project, told: &Told, rules: &[&Rule]) -> Value {
+    let finding = &told.finding;
+    let text = match &finding.help {
+        Some(help) => format!("{}\n{help}", finding.message),
+        None => finding.message.clone(),
+    };
+    let related: Vec<Value> = finding
+        .related
+        .iter()
+        .map(|related| {
+            let mut place = location(project, related.at);
+            place["message"] = json!({ "text": related.message });
+            place
+        })
+        .collect();
+    json!({
+        "ruleId": finding.rule.0,
+        "ruleIndex": rules.iter().position(|rule| rule.name == finding.rule),
+        "level": level(told.level),
+        "message": { "text": text },
+        "locations": [location(project, finding.at)],
+        "relatedLocations": related,
+        "partialFingerprints": { "oakenCensus/v1": told.fingerprint },
+    })
+}
+
+fn location(project: &Project, at: Location) -> Value {
+    let file = project.sources.file(at.file);
+    let (start, end) = (file.position(at.span.start), file.position(at.span.end));
+    json!({ "physicalLocation": {
+        "artifactLocation": { "uri": uri(&file.path) },
+        "region": {
+            "startLine": start.line,
+            "startColumn": start.column,
+            "endLine": end.line,
+            "endColumn": end.column,
+        },
+    } })
+}
+
+/// A relative path as a URI: what is no plain character stands as `%` and its bytes.
+fn uri(path: &str) -> String {
+    let mut out = String::with_capacity(path.len());
+    for byte in path.bytes() {
+        match byte {
+            b'A'..=b'Z' | b'a'..=b'z' | b'0'..=b'9' | b'-' | b'.' | b'_' | b'~' | b'/' => out.push(char::from(byte)),
+            byte => out.push_str(&format!("%{byte:02X}")),
+        }
+    }
+    out
+}
