@@ -10,6 +10,7 @@ use crate::rules::facts::HandlerView;
 use crate::rules::{Example, Rule};
 use crate::script::ast::*;
 use crate::source::Span;
+use rustc_hash::FxHashSet;
 
 /// The rule.
 pub const RULE: Rule = Rule {
@@ -130,6 +131,16 @@ fn accumulates(unit: &ScriptUnit, place: PlaceId, value: ExprId) -> bool {
 
 /// Whether a value can differ between instances: it reads what is theirs, or draws.
 fn differs(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, value: ExprId) -> bool {
+    differs_beside(facts, handler, value, &mut FxHashSet::default())
+}
+
+/// The same, for a value that goes into locals which are looked at already: what they feed each other adds nothing.
+fn differs_beside(
+    facts: &Facts<'_>,
+    handler: &HandlerView<'_, '_>,
+    value: ExprId,
+    seen: &mut FxHashSet<LocalId>,
+) -> bool {
     let unit = handler.unit;
     let mut found = false;
     walk_expr(unit, value, &mut |expr| {
@@ -138,7 +149,7 @@ fn differs(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, value: ExprId) -> b
             Meaning::Builtin(Builtin::Random | Builtin::Chance) | Meaning::Procedure(_) => true,
             Meaning::Value(place) | Meaning::Axis(place, _) | Meaning::Bound(place, _) => match unit.place(place) {
                 Place::Private(_) | Place::Variable(_, Base::Own | Base::Held(_)) => true,
-                Place::Local(local) => local_differs(facts, handler, local),
+                Place::Local(local) => seen.insert(local) && local_differs(facts, handler, local, seen),
                 _ => false,
             },
             _ => false,
@@ -147,23 +158,21 @@ fn differs(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, value: ExprId) -> b
     found
 }
 
-fn local_differs(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, local: LocalId) -> bool {
+fn local_differs(
+    facts: &Facts<'_>,
+    handler: &HandlerView<'_, '_>,
+    local: LocalId,
+    seen: &mut FxHashSet<LocalId>,
+) -> bool {
     let place = handler.unit.local_places[local.0 as usize];
     let steps = handler.graph.blocks.iter().flat_map(|block| &block.steps);
     steps.into_iter().any(|step| match &step.kind {
         StepKind::Let { place: other, value } | StepKind::Assign { place: other, value, .. } => {
-            let itself = handler.unit.place_of(*value) == Some(place);
-            *other == place && !itself && differs_shallow(facts, handler, *value, place)
+            *other == place && differs_beside(facts, handler, *value, seen)
         }
         StepKind::Bind { place: other } => *other == place,
         _ => false,
     })
-}
-
-fn differs_shallow(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, value: ExprId, own: PlaceId) -> bool {
-    let mut recursive = false;
-    walk_expr(handler.unit, value, &mut |expr| recursive |= handler.unit.place_of(expr) == Some(own));
-    !recursive && differs(facts, handler, value)
 }
 
 /// Whether the handler gives the variable different constants, chosen by a test that can differ.
@@ -196,6 +205,31 @@ fn constants_differ(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, place: Pla
 #[cfg(test)]
 mod tests {
     use crate::rules::testing::expect;
+
+    #[test]
+    fn locals_that_feed_each_other() {
+        expect(
+            r#"[variables.tide.height]
+type = "int"
+scope = "global"
+default = 0
+writers = ["*"]
+engine = "reads"
+"#,
+            &[r"script crews for mailboat
+
+on bell {
+    let near = 1
+    let far = 2
+    repeat 3 {
+        near = far
+        far = near
+    }
+    tide.height = near
+}
+"],
+        );
+    }
 
     #[test]
     fn constants_and_gathering_are_fine() {
