@@ -19,8 +19,10 @@ use rustc_hash::{FxHashMap, FxHashSet};
 use smallvec::{SmallVec, smallvec};
 use std::collections::BTreeSet;
 
-/// How many states that differ in a suspect write are kept apart at one point.
+/// How many states that differ in their suspects are kept apart at one point of a body of ordinary length.
 const MOST_PARTS: usize = 6;
+/// How many steps a body of ordinary length has at most; in longer ones fewer states are kept apart.
+const ORDINARY: usize = 120;
 /// How often a loop's head is visited before it is widened.
 const ROUNDS: u32 = 3;
 /// How many procedure calls one handler's run may go into.
@@ -357,6 +359,7 @@ pub struct Run<'w, 'p> {
     dead: bool,
     calls: u32,
     thresholds: &'w [f64],
+    most_parts: usize,
     reported: FxHashSet<(Span, u8, u32)>,
 }
 
@@ -388,6 +391,7 @@ impl<'w, 'p> Run<'w, 'p> {
             dead: false,
             calls: 0,
             thresholds: world.thresholds(handler),
+            most_parts: (MOST_PARTS * ORDINARY / world.size(handler).max(1)).clamp(1, MOST_PARTS),
             reported: FxHashSet::default(),
         }
     }
@@ -624,7 +628,7 @@ impl<'w, 'p> Run<'w, 'p> {
                 for state in self.steps(state, &block.steps) {
                     for (next, state) in self.exit(state, &block.exit, block.exit_span, &mut left) {
                         let parts = waiting.entry(next).or_default();
-                        Self::arrive(parts, state);
+                        self.arrive(parts, state);
                         open.insert(next);
                     }
                 }
@@ -652,7 +656,7 @@ impl<'w, 'p> Run<'w, 'p> {
                             span: step.span,
                         };
                         for state in self.assign(state, &assignment, step) {
-                            Self::arrive(&mut next, state);
+                            self.arrive(&mut next, state);
                         }
                     }
                     _ => next.extend(self.step(state, step)),
@@ -672,7 +676,7 @@ impl<'w, 'p> Run<'w, 'p> {
         };
         self.reach(step.span, state.waited);
         for state in self.call_parts(&mut state, call, id, arguments) {
-            Self::arrive(next, state);
+            self.arrive(next, state);
         }
         if std::mem::take(&mut self.dead) {
             next.clear();
@@ -686,9 +690,10 @@ impl<'w, 'p> Run<'w, 'p> {
             heads.insert(at, (next.clone(), 1));
             return vec![next];
         };
-        let joined = if *rounds < ROUNDS {
+        let patience = if self.most_parts > 1 { ROUNDS } else { 1 };
+        let joined = if *rounds < patience {
             known.clone().join(&next)
-        } else if *rounds < ROUNDS * 10 {
+        } else if *rounds < patience * 10 {
             known.widen(&next, self.thresholds)
         } else {
             known.widen(&next, &[])
@@ -702,7 +707,7 @@ impl<'w, 'p> Run<'w, 'p> {
     }
 
     /// Adds a state to those at a point; states with the same suspects become one.
-    fn arrive(parts: &mut Vec<State>, state: State) {
+    fn arrive(&self, parts: &mut Vec<State>, state: State) {
         let alike = |part: &State| {
             let marks = |state: &State| -> SmallVec<[(Wrong, Span); 2]> {
                 state.suspects.iter().map(|suspect| (suspect.wrong, suspect.at)).collect()
@@ -712,7 +717,7 @@ impl<'w, 'p> Run<'w, 'p> {
         if let Some(same) = parts.iter().position(alike) {
             let part = parts.swap_remove(same);
             parts.push(part.join(&state));
-        } else if parts.len() < MOST_PARTS {
+        } else if parts.len() < self.most_parts {
             parts.push(state);
         } else {
             let part = parts.swap_remove(0);

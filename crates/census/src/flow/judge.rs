@@ -82,8 +82,8 @@ impl Run<'_, '_> {
         match state.suspects.iter_mut().find(|known| known.wrong == wrong && known.at == at) {
             Some(known) => *known = suspect,
             None => {
-                state.suspects.push(suspect);
-                state.suspects.sort_unstable_by_key(|suspect| (suspect.at, suspect.wrong));
+                let place = state.suspects.partition_point(|known| (known.at, known.wrong) < (at, wrong));
+                state.suspects.insert(place, suspect);
             }
         }
     }

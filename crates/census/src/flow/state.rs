@@ -167,6 +167,34 @@ pub struct State {
     pub removed: SmallVec<[Slot; 1]>,
 }
 
+/// The suspects of two ways that meet; both lists are in order, and so is what comes out.
+fn merged(mine: SmallVec<[Suspect; 1]>, theirs: &SmallVec<[Suspect; 1]>) -> SmallVec<[Suspect; 1]> {
+    let mut all = SmallVec::with_capacity(mine.len() + theirs.len());
+    let mut mine = mine.into_iter().peekable();
+    let mut theirs = theirs.iter().peekable();
+    let key = |suspect: &Suspect| (suspect.at, suspect.wrong);
+    loop {
+        match (mine.peek(), theirs.peek()) {
+            (None, None) => return all,
+            (Some(a), Some(b)) if key(a) == key(b) => {
+                if let (Some(mut a), Some(b)) = (mine.next(), theirs.next()) {
+                    a.before = hull(a.before, b.before);
+                    a.after = hull(a.after, b.after);
+                    a.limit = hull(a.limit, b.limit);
+                    all.push(a);
+                }
+            }
+            (Some(a), Some(b)) if key(a) < key(b) => all.extend(mine.next()),
+            (Some(_), None) => all.extend(mine.next()),
+            _ => all.extend(theirs.next().cloned()),
+        }
+    }
+}
+
+fn hull(a: (f64, f64), b: (f64, f64)) -> (f64, f64) {
+    (a.0.min(b.0), a.1.max(b.1))
+}
+
 impl State {
     /// The ends of a slot's range.
     #[must_use]
@@ -205,17 +233,9 @@ impl State {
 
     fn take_history(&mut self, other: &Self) {
         self.tests.retain(|test| other.tests.contains(test));
-        for suspect in &other.suspects {
-            match self.suspects.iter_mut().find(|mine| mine.wrong == suspect.wrong && mine.at == suspect.at) {
-                Some(mine) => {
-                    mine.before = (mine.before.0.min(suspect.before.0), mine.before.1.max(suspect.before.1));
-                    mine.after = (mine.after.0.min(suspect.after.0), mine.after.1.max(suspect.after.1));
-                    mine.limit = (mine.limit.0.min(suspect.limit.0), mine.limit.1.max(suspect.limit.1));
-                }
-                None => self.suspects.push(suspect.clone()),
-            }
+        if self.suspects != other.suspects {
+            self.suspects = merged(std::mem::take(&mut self.suspects), &other.suspects);
         }
-        self.suspects.sort_unstable_by_key(|suspect| (suspect.at, suspect.wrong));
         for source in &other.sources {
             match self.sources.iter_mut().find(|mine| mine.local == source.local && mine.read == source.read) {
                 Some(mine) => mine.stale |= source.stale,

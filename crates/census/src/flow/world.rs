@@ -199,6 +199,8 @@ pub struct World<'p> {
     entries: Vec<Option<Entry>>,
     /// By cell: the numbers that its reach may stop growing at.
     cell_stops: Vec<Vec<f64>>,
+    /// By handler: how many steps its own body has.
+    sizes: Vec<usize>,
     /// By handler: whether the rules about guards will ask for its pauses.
     pausing: Vec<bool>,
     /// By handler: whether others can act before it is through.
@@ -243,6 +245,7 @@ impl<'p> World<'p> {
             stops: Vec::new(),
             entries: Vec::new(),
             cell_stops: Vec::new(),
+            sizes: Vec::new(),
             pausing: Vec::new(),
             yields: Vec::new(),
             exclusive: Vec::new(),
@@ -255,6 +258,10 @@ impl<'p> World<'p> {
         let ids: Vec<HandlerId> = world.handler_ids().collect();
         world.stops = ids.par_iter().map(|&id| world.find_stops(id)).collect();
         world.entries = ids.par_iter().map(|&id| world.find_entry(id)).collect();
+        world.sizes = ids
+            .iter()
+            .map(|&id| world.handler_graph(id).blocks.iter().map(|block| block.steps.len() + 1).sum())
+            .collect();
         world.pausing = ids.iter().map(|&id| world.wants_pauses(id)).collect();
         world.yields = ids.iter().map(|&id| world.lets_others_act(id)).collect();
         world.cell_stops = world.find_cell_stops();
@@ -522,6 +529,12 @@ impl<'p> World<'p> {
         let (script, index) = self.handler(id);
         let unit = self.project.script(script);
         (unit, &unit.tree.handlers[index], &self.graphs[script.index()].handlers[index])
+    }
+
+    /// How many steps a handler's own body has.
+    #[must_use]
+    pub fn size(&self, id: HandlerId) -> usize {
+        self.sizes[id.index()]
     }
 
     /// The slots of a handler.
