@@ -17,9 +17,9 @@ pub mod types;
 pub mod unused;
 
 #[cfg(test)]
-mod judged_tests;
-#[cfg(test)]
 pub mod testing;
+#[cfg(test)]
+mod tests;
 
 pub use facts::Facts;
 

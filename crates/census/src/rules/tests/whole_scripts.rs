@@ -1,7 +1,7 @@
 //! Whole scripts as people write them, with every finding marked: cases that cut across the rules, beside the tests that
 //! each rule has of its own. Errors and warnings must match the marks exactly.
 
-use super::testing::{expect, expect_in_scripts};
+use crate::rules::testing::{expect, expect_in_scripts};
 
 /// Variables that most of the cases share.
 const STATE: &str = r#"[variables.mailboat]

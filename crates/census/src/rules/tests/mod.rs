@@ -1,0 +1,5 @@
+//! Cases that cut across the rules: what ought to be told, and what looks like it and ought not.
+
+mod sharing;
+mod values;
+mod whole_scripts;

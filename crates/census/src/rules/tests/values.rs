@@ -1,0 +1,283 @@
+//! Values that are not there, not in their range, or not what they seem.
+
+use crate::rules::testing::expect_in_scripts;
+
+const STATE: &str = r#"[variables.tide]
+height = { type = "int", scope = "global", default = 0, min = 0, max = 12, engine = "reads" }
+rate = { type = "number", scope = "global", default = 1.5, min = 0, max = 6, engine = "reads" }
+limit = { type = "int", scope = "global", default = 8, engine = "both" }
+blank = { type = "int", scope = "global", engine = "reads" }
+mood = { type = "enum", scope = "global", values = ["calm", "brisk", "storm"], default = "calm", engine = "both" }
+round = { type = "int", scope = "global", default = 0, min = 0, max = 3, overflow = "wrap", engine = "reads" }
+cut = { type = "int", scope = "global", default = 0, min = 0, max = 3, overflow = "clamp", engine = "reads" }
+at = { type = "vec2", scope = "global", default = [0.0, 0.0], engine = "both" }
+
+[variables.mailboat]
+load = { type = "int", scope = "instance", default = 0, min = 0, max = "mailboat.hold", engine = "reads" }
+hold = { type = "int", scope = "instance", default = 20, min = 5, max = 40, engine = "reads" }
+mate = { type = "ref", scope = "instance", of = "mailboat", engine = "both" }
+"#;
+
+fn judged(script: &str) {
+    expect_in_scripts(STATE, &[script]);
+}
+
+/// A system's handler of the bell with these lines in it.
+fn on_bell(lines: &str) {
+    judged(&format!("script tides for tide\n\non bell {{\n{lines}}}\n"));
+}
+
+/// The same for a boat that touches a parcel.
+fn on_touch(lines: &str) {
+    judged(&format!(
+        "script loading for mailboat in harbor\n\non touched(other: parcel) {{\n    remove other\n{lines}}}\n"
+    ));
+}
+
+// ---- guards ----
+
+#[test]
+fn guards_in_every_ordinary_form() {
+    on_bell("    if height < height.max { height += 1 }\n");
+    on_bell("    if height <= 11 { height += 1 }\n");
+    on_bell("    if not (height >= 12) { height += 1 }\n");
+    on_bell("    if height + 3 <= height.max { height += 3 }\n");
+    on_bell("    if height <= height.max - 3 { height += 3 }\n");
+    on_bell("    if 12 - height >= 3 { height += 3 }\n");
+    on_bell("    if height == 12 { return }\n    height += 1\n");
+    on_bell("    if height != 12 { height += 1 }\n");
+    on_bell("    if mood == \"calm\" and height < 12 { height += 1 }\n");
+    on_bell("    if mood == \"calm\" or height >= 12 { return }\n    height += 1\n");
+    on_bell("    height = min(height + 5, 12)\n");
+    on_bell("    height = clamp(height + random(-3, 3), 0, height.max)\n");
+    on_bell("    let next = height + 5\n    if next > 12 { next = 12 }\n    height = next\n");
+    on_bell("    height += min(5, height.max - height)\n");
+    on_bell("    let room = height.max - height\n    if room > 0 { height += 1 }\n");
+    on_bell("    while height < 12 { height += 1 }\n");
+    on_bell("    repeat 3 {\n        if height < 12 { height += 1 }\n    }\n");
+    on_bell("    height = abs(height - 4)\n");
+    on_bell("    height = (height + 1) % 13\n");
+    on_bell("    match mood {\n        \"calm\" { height = 0 }\n        else { height = 12 }\n    }\n");
+    on_bell("    let low = height < 10\n    if low { height += 2 }\n");
+}
+
+#[test]
+fn guards_that_do_not_guard() {
+    on_bell("    if height <= height.max { height += 1 } // ~ range/can-exceed\n");
+    on_bell("    if height < 12 { height += 2 } // ~ range/can-exceed\n");
+    on_bell("    if height > 0 { height += 1 } // ~ range/can-exceed\n");
+    on_bell("    if mood == \"calm\" or height < 12 { height += 1 } // ~ range/can-exceed\n");
+    on_bell("    height = max(height + 5, 12) // ~ range/can-exceed\n");
+    on_bell("    let room = height.max - height\n    if room >= 0 { height += 1 } // ~ range/can-exceed\n");
+    on_bell("    height += height + 1 // ~ range/can-exceed\n");
+    on_bell("    height = -1 // ~ range/can-fall-below\n");
+    on_bell("    height = 13 // ~ range/can-exceed\n");
+    on_bell("    height -= random(0, 2) // ~ range/can-fall-below\n");
+    on_bell("    rate = rate * 2 // ~ range/can-exceed\n");
+    on_bell("    rate -= 0.5 // ~ range/can-fall-below\n");
+}
+
+#[test]
+fn a_limit_that_is_another_variable() {
+    on_touch("    if load < hold { load += 1 }\n");
+    on_touch("    if load + 2 <= load.max { load += 2 }\n");
+    on_touch("    load = min(load + 4, hold)\n");
+    on_touch("    load += 1 // ~ range/can-exceed\n");
+    on_touch("    if load > hold - 3 { return }\n    load += 3\n");
+    on_touch("    let room = hold - load\n    load += clamp(6, 0, room)\n");
+    on_touch("    if load < hold { load += 1 }\n    if hold > 5 { hold -= 1 } // ~ range/can-exceed\n");
+    on_touch("    if load < hold { load += 1 }\n    if hold > 5 and load < hold { hold -= 1 }\n");
+    on_touch("    if hold < 40 { hold += 1 }\n    if load < hold { load += 1 }\n");
+}
+
+#[test]
+fn what_wraps_or_is_cut_is_always_within() {
+    on_bell("    round += 1\n    cut += 7\n    cut -= 1\n");
+    on_bell("    round += 1\n    if round > 3 { note \"never\" } // ~ range/never\n");
+}
+
+#[test]
+fn a_number_that_the_game_writes_can_be_anything_within_its_range() {
+    on_bell("    height = limit // ~ range/can-exceed range/can-fall-below\n");
+    on_bell("    height = clamp(limit, 0, 12)\n");
+    on_bell("    if limit > 100 { note \"high\" }\n");
+}
+
+// ---- always and never ----
+
+#[test]
+fn tests_that_come_out_one_way() {
+    on_bell("    height = 3\n    if height == 3 { note \"three\" } // ~ range/always\n");
+    on_bell(
+        "    height = random(2, 5)\n    if height < 2 { note \"low\" } // ~ range/never\n    if height < 3 { note \"low\" }\n",
+    );
+    on_bell("    height = random(0, 6) * 2\n    if height == 7 { note \"odd\" } // ~ range/never\n");
+    on_bell("    height = 5\n    wait 1s\n    if height == 5 { note \"five\" } // ~ range/always\n");
+    on_bell("    if height > 12 { note \"over\" } // ~ range/never\n    height = random(0, 12)\n");
+}
+
+#[test]
+fn tests_that_nothing_in_play_decides() {
+    on_bell("    while true {\n        wait 1s\n        height = random(0, 3)\n    }\n");
+    on_bell("    if limit > 3 { note \"x\" }\n    if mood == \"storm\" { note \"y\" }\n");
+    judged(
+        "script tides for tide\n\nprivate debug: bool = false\n\non bell {\n    if debug { note \"x\" }\n    height = 1\n}\n",
+    );
+}
+
+// ---- jumped over ----
+
+#[test]
+fn a_limit_that_is_jumped_over() {
+    let state = r#"[variables.tide]
+oil = { type = "int", scope = "global", default = 5, min = -1, max = 5, engine = "reads" }
+"#;
+    let judged = |lines: &str| {
+        expect_in_scripts(
+            state,
+            &[&format!("script tides for tide\n\non bell {{\n{lines}}}\n\non every 9s {{\n    oil = 5\n}}\n")],
+        );
+    };
+    judged("    if oil > 0 { oil -= 2 }\n    if oil == 0 { note \"dry\" } // ~ range/limit-skipped\n");
+    judged("    if oil > 0 { oil -= 2 }\n    if oil <= 0 { note \"dry\" }\n");
+    judged("    oil = max(oil - 2, 0)\n    if oil == 0 { note \"dry\" }\n");
+    judged("    if oil > 0 { oil -= 1 }\n    if oil == 0 { note \"dry\" }\n");
+}
+
+// ---- zero ----
+
+#[test]
+fn divisors_that_can_be_zero() {
+    on_bell(
+        "    rate = 6 / height // ~ range/divide-by-zero range/can-exceed\n".replace(" range/can-exceed", "").as_str(),
+    );
+    on_bell("    if height > 0 { rate = clamp(6 / height, 0, 6) }\n");
+    on_bell("    if height != 0 { rate = clamp(6 / height, 0, 6) }\n");
+    on_bell("    if height == 0 { return }\n    rate = clamp(6 / height, 0, 6)\n");
+    on_bell("    rate = clamp(6 / max(height, 1), 0, 6)\n");
+    on_bell("    rate = clamp(6 / (height + 1), 0, 6)\n");
+    on_bell("    height = 7 % (limit - limit + 3)\n");
+    on_bell("    note \"{7 % limit}\" // ~ range/divide-by-zero\n");
+    on_bell("    rate /= height + 2\n");
+}
+
+// ---- not there yet ----
+
+#[test]
+fn a_variable_without_a_default() {
+    on_bell("    note \"{height}\"\n    blank = 3\n    note \"{blank}\"\n");
+    judged(
+        "script tides for tide\n\non bell {\n    note \"{blank}\" // ~ init/read-before-set\n}\n\non every 5s {\n    blank = 3\n}\n",
+    );
+    judged("script tides for tide\n\non start {\n    blank = 3\n}\n\non bell {\n    note \"{blank}\"\n}\n");
+    judged(
+        "script tides for tide\n\non start when mood == \"calm\" {\n    blank = 3\n}\n\non bell {\n    note \"{blank}\" // ~ init/read-before-set\n}\n",
+    );
+    judged(
+        "script tides for tide\n\non start {\n    wait 1s\n    blank = 3\n}\n\non bell {\n    note \"{blank}\" // ~ init/read-before-set\n}\n",
+    );
+    judged(
+        "script tides for tide\n\non start {\n    blank = 3\n}\n\non bell {\n    note \"{blank}\" // ~ init/read-before-set\n    clear blank\n}\n",
+    );
+    judged(
+        "script tides for tide\n\non start {\n    if mood == \"calm\" { blank = 1 } else { blank = 2 }\n}\n\non bell {\n    note \"{blank}\"\n}\n",
+    );
+}
+
+#[test]
+fn asked_whether_it_is_set() {
+    let elsewhere = "\non every 5s {\n    blank = random(0, 3)\n}\n";
+    let judged = |lines: &str| judged(&format!("script tides for tide\n\non bell {{\n{lines}}}\n{elsewhere}"));
+    judged("    if blank is set { note \"{blank}\" }\n");
+    judged("    if blank is not set { return }\n    note \"{blank}\"\n");
+    judged("    if blank is set and blank > 1 { note \"x\" }\n");
+    judged("    if blank is not set or blank > 1 { note \"x\" }\n");
+    judged("    if blank is not set { blank = 0 }\n    note \"{blank}\"\n");
+    judged("    if blank is set { note \"x\" } else { note \"{blank}\" } // ~ init/read-before-set\n");
+    judged("    wait until blank is set\n    note \"{blank}\"\n");
+}
+
+#[test]
+fn ways_through_a_ref() {
+    on_touch("    note \"{mate.load}\" // ~ init/empty-ref\n");
+    on_touch("    if mate is not none { note \"{mate.load}\" }\n");
+    on_touch("    if mate is set { note \"{mate.load}\" }\n");
+    on_touch("    if mate is none { return }\n    note \"{mate.load}\"\n");
+    on_touch("    if mate is not none and mate.load > 3 { note \"x\" }\n");
+    on_touch("    if mate is mailboat { note \"{mate.load}\" }\n");
+    on_touch("    if mate is none or mate.load > 3 { note \"x\" }\n");
+    on_touch("    if mate is not none {\n        wait 1s\n        note \"{mate.load}\" // ~ init/empty-ref\n    }\n");
+}
+
+// ---- types ----
+
+#[test]
+fn one_type_where_another_is_wanted() {
+    on_bell("    height = \"three\" // ~ type/mismatch\n");
+    on_bell("    height = true // ~ type/mismatch\n");
+    on_bell("    if height { note \"x\" } // ~ type/mismatch\n");
+    on_bell("    if height == \"three\" { note \"x\" } // ~ type/mismatch\n");
+    on_bell("    note \"a\" + height // ~ type/mismatch\n");
+    on_bell("    height = splash(3) // ~ type/mismatch\n");
+    on_bell("    height = min(3) // ~ type/mismatch\n");
+    on_bell("    send tide_turned(3) // ~ type/mismatch\n}\n\non tide_turned {\n    note \"x\"\n");
+    on_bell("    height = 3 / 2 // ~ type/fraction-lost\n");
+    on_bell("    height += 0.5 // ~ type/fraction-lost\n");
+    on_bell("    height = round(rate)\n    rate = height / 2\n");
+    on_bell("    mood = \"rough\" // ~ range/unknown-value\n");
+    on_bell("    if mood == \"rough\" { note \"x\" } // ~ range/unknown-value\n");
+    on_bell("    at.x = 3\n    at.y += 1\n    note \"{at.x:1}\"\n");
+    on_bell("    at.z = 3 // ~ registry/unknown-name\n");
+}
+
+#[test]
+fn signs_that_set_where_a_step_was_meant() {
+    on_bell("    height = +1 // ~ type/plus-sign-assign\n");
+    on_bell("    limit = -1\n");
+    on_bell("    height = 1\n");
+}
+
+// ---- what is written for nothing ----
+
+#[test]
+fn values_that_are_written_again_unseen() {
+    on_bell("    height = 1 // ~ unused/dead-write\n    height = 2\n");
+    on_bell("    height = 1\n    wait 1s\n    height = 2\n");
+    on_bell("    height = 1\n    note \"{height}\"\n    height = 2\n");
+    on_bell("    height = 1\n    if mood == \"calm\" { height = 2 }\n");
+    on_bell("    height = 1 // ~ unused/dead-write\n    if mood == \"calm\" { height = 2 } else { height = 3 }\n");
+    on_bell("    height = 1\n    height = height + 2\n");
+    on_bell("    height = 1\n    spawn parcel\n    height = 2\n");
+}
+
+#[test]
+fn locals_that_nobody_reads() {
+    on_bell("    let seen = height // ~ unused/local\n");
+    on_bell("    let seen = height // ~ unused/local\n    seen += 1\n");
+    on_bell("    let seen = height\n    note \"{seen}\"\n");
+    judged("script tides for tide\n\nprivate rounds: int = 0 // ~ unused/local\n\non bell {\n    rounds += 1\n}\n");
+    judged("script tides for tide\n\nproc unheard() { // ~ unused/procedure\n    note \"x\"\n}\n");
+}
+
+#[test]
+fn ways_that_lead_nowhere() {
+    on_bell("    return\n    note \"x\" // ~ unused/unreachable\n");
+    on_bell("    if mood == \"calm\" { return } else { restart }\n    note \"x\" // ~ unused/unreachable\n");
+    on_bell(
+        "    match mood {\n        \"calm\" { return }\n        \"brisk\" { return }\n        \"storm\" { return }\n    }\n    note \"x\" // ~ unused/unreachable\n",
+    );
+    on_bell("    match mood {\n        \"calm\" { return }\n        \"brisk\" { return }\n    }\n    note \"x\"\n");
+    on_bell("    while true {\n        wait 1s\n        if mood == \"calm\" { break }\n    }\n    note \"x\"\n");
+    on_bell("    while mood == \"calm\" { // ~ flow/endless-loop\n        height = 3\n    }\n");
+    on_bell("    while chance(0.5) {\n        note \"x\"\n    }\n");
+}
+
+#[test]
+fn ticks_that_pile_up() {
+    judged("script tides for tide\n\non tick {\n    wait 1s // ~ flow/wait-in-tick\n    note \"x\"\n}\n");
+    judged("script tides for tide\n\non every 1s {\n    wait 2s // ~ flow/wait-in-tick\n    note \"x\"\n}\n");
+    judged("script tides for tide\n\non every 5s {\n    wait 2s\n    note \"x\"\n}\n");
+    judged(
+        "script tides for tide\n\nprivate busy: bool = false\n\non tick when not busy {\n    busy = true\n    wait 1s\n    busy = false\n}\n",
+    );
+}
