@@ -73,7 +73,7 @@ fn signals() -> String {
 }
 
 fn is_actor(owner: usize) -> bool {
-    owner % 2 == 0
+    owner.is_multiple_of(2)
 }
 
 fn registry(text: &mut String, owner: usize, dice: &mut Dice) {

@@ -18,7 +18,7 @@ fn sarif_fits_the_model_of_its_schema() {
     assert_eq!(run.tool.driver.name, "Oaken Census");
     let results = run.results.as_ref().expect("results");
     let found = results.iter().find(|result| result.rule_id.as_deref() == Some("range/can-exceed")).expect("the error");
-    assert_eq!(serde_json::to_value(&found.level).expect("a level"), "error");
+    assert_eq!(serde_json::to_value(found.level).expect("a level"), "error");
     let rules = run.tool.driver.rules.as_ref().expect("rules");
     let index = usize::try_from(found.rule_index.expect("an index")).expect("a place in the list");
     assert_eq!(rules[index].id, "range/can-exceed");

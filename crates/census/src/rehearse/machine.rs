@@ -148,6 +148,7 @@ pub struct Machine<'l, 'p, O: Observer> {
     began: u64,
     queue: VecDeque<Trigger>,
     sleeping: BTreeMap<(u64, u64), Box<Activation>>,
+    #[allow(clippy::vec_box, reason = "they are boxes before and after")]
     waiting: Vec<Box<Activation>>,
     /// The open questions, the oldest first.
     pub questions: VecDeque<Question>,
@@ -714,7 +715,7 @@ impl<'l, 'p, O: Observer> Machine<'l, 'p, O> {
     pub(super) fn draw_whole(&mut self, low: i64, high: i64) -> i64 {
         let (low, high) = (low.min(high), low.max(high));
         let span = (i128::from(high) - i128::from(low) + 1).unsigned_abs();
-        let drawn = u128::from(self.draws.next_u64()) * span >> 64;
+        let drawn = (u128::from(self.draws.next_u64()) * span) >> 64;
         i64::try_from(i128::from(low) + i128::try_from(drawn).unwrap_or(0)).unwrap_or(low)
     }
 }

@@ -165,6 +165,11 @@ on bell {
         boat.parcels -= 1 // ~ range/can-fall-below
     }
 }
+
+on touched(other: parcel) {
+    remove other
+    parcels = random(0, 5)
+}
 "#],
         );
     }

@@ -123,22 +123,53 @@ fn excused(facts: &Facts<'_>, script: ScriptId, unit: &ScriptUnit) -> FxHashSet<
     for handler in facts.handlers_of(script) {
         for event in &handler.found.events {
             let Event::Outside { at, variable, written, .. } = event else { continue };
-            for &test in handler.found.outcomes.keys() {
-                let before = unit.tree.expr(test).span.start < at.end;
-                if before && mentions(facts, unit, test, &[CellId(variable.0), CellId(written.0)], *at) {
-                    excused.insert(test);
-                }
+            for guard in guards(unit, handler.tree, *at) {
+                walk_expr(unit, guard, &mut |test| {
+                    if mentions(facts, unit, test, &[CellId(variable.0), CellId(written.0)]) {
+                        excused.insert(test);
+                    }
+                });
             }
         }
     }
     excused
 }
 
-fn mentions(facts: &Facts<'_>, unit: &ScriptUnit, test: ExprId, cells: &[CellId], _write: Span) -> bool {
+/// The conditions that stand between the beginning of a body and a write in it: those around it, and those before it
+/// that lead out.
+fn guards(unit: &ScriptUnit, handler: &Handler, at: Span) -> Vec<ExprId> {
+    let mut guards: Vec<ExprId> = handler.when.iter().copied().collect();
+    let bodies = std::iter::once(&handler.body).chain(unit.tree.procedures.iter().map(|procedure| &procedure.body));
+    for body in bodies {
+        walk(body, &mut |statement| match &statement.kind {
+            StatementKind::If { arms, .. }
+                if statement.span.contains(at) || leads_out(arms) && statement.span.end <= at.start =>
+            {
+                guards.extend(arms.iter().map(|arm| arm.tests[0]));
+            }
+            StatementKind::While { condition, .. } if statement.span.contains(at) => guards.push(*condition),
+            StatementKind::For { filter: Some(filter), .. } if statement.span.contains(at) => guards.push(*filter),
+            StatementKind::WaitUntil(condition) if statement.span.end <= at.start => guards.push(*condition),
+            _ => {}
+        });
+    }
+    guards
+}
+
+fn leads_out(arms: &[Arm]) -> bool {
+    arms.iter().any(|arm| {
+        let last = arm.body.statements.last().map(|statement| &statement.kind);
+        matches!(last, Some(StatementKind::Return(_) | StatementKind::Break | StatementKind::Restart))
+    })
+}
+
+/// Whether a test asks about one of the cells, or about a local that may stand for something of them.
+fn mentions(facts: &Facts<'_>, unit: &ScriptUnit, test: ExprId, cells: &[CellId]) -> bool {
     let mut found = false;
     walk_expr(unit, test, &mut |expr| {
         if let Meaning::Value(place) | Meaning::Axis(place, _) | Meaning::Bound(place, _) = unit.meaning(expr) {
-            found |= facts.project.cell_of(unit, place).is_some_and(|cell| cells.contains(&cell));
+            let local = matches!(unit.place(place), Place::Local(_));
+            found |= local || facts.project.cell_of(unit, place).is_some_and(|cell| cells.contains(&cell));
         }
     });
     found
