@@ -55,7 +55,7 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
             findings.push(
                 Finding::new(RULE.name, variable.place.header, format!("`{}` {problem}", variable.name))
                     .about(identity.clone())
-                    .help(format!("rename it everywhere with `oaken rename {identity} …`")),
+                    .help("rename it, here and in the scripts"),
             );
         }
     }

@@ -6,6 +6,7 @@ use crate::rules::Facts;
 use crate::rules::{Example, Rule};
 use crate::script::ast::{StatementKind, walk};
 use rustc_hash::{FxHashMap, FxHashSet};
+use std::collections::BTreeMap;
 
 /// The rule.
 pub const RULE: Rule = Rule {
@@ -56,40 +57,42 @@ on bell {
     check: Some(check),
 };
 
+/// How many names are kept that one can be taken for.
+const MOST_ALIKE: usize = 4;
+
+/// The names that each later entry can be taken for.
+type Alike = BTreeMap<VarId, Vec<VarId>>;
+
 fn check(facts: &Facts<'_>) -> Vec<Finding> {
     let registry = facts.registry();
-    let mut findings = Vec::new();
-    let mut pairs: FxHashSet<(VarId, VarId)> = FxHashSet::default();
+    let mut alike = Alike::new();
     for owner in &registry.owners {
-        near_pairs(facts, &owner.variables, &mut pairs);
+        near_names(facts, &owner.variables, &mut alike);
     }
     for accesses in &facts.world.accesses {
         let mut used: Vec<VarId> =
             accesses.iter().filter_map(|access| facts.project.variable_of(access.cell)).collect();
         used.sort_unstable();
         used.dedup();
-        near_pairs(facts, &used, &mut pairs);
+        near_names(facts, &used, &mut alike);
     }
-    let mut pairs: Vec<(VarId, VarId)> = pairs.into_iter().collect();
-    pairs.sort_unstable();
-    for (a, b) in pairs {
-        let place = |id: VarId| registry.var(id).place.header;
-        let path = |id: VarId| (facts.project.sources.file(place(id).file).path.clone(), place(id).span);
-        let (first, later) = if path(a) <= path(b) { (a, b) } else { (b, a) };
-        let (one, other) = (registry.identity(later), registry.identity(first));
-        let message = format!("`{one}` and `{other}` are easily taken for each other");
-        findings.push(
-            Finding::new(RULE.name, place(later), message)
-                .about(one.clone())
-                .help(format!("rename one of them: `oaken rename {one} …`"))
-                .with(place(first), "the other one is here"),
-        );
-    }
+    let mut findings: Vec<Finding> = alike.iter().map(|(&later, others)| word(facts, later, others)).collect();
     labels(facts, &mut findings);
     findings
 }
 
-fn near_pairs(facts: &Facts<'_>, all: &[VarId], pairs: &mut FxHashSet<(VarId, VarId)>) {
+/// One finding for an entry, however many names it is near to.
+fn word(facts: &Facts<'_>, later: VarId, others: &[VarId]) -> Finding {
+    let registry = facts.registry();
+    let place = |id: VarId| registry.var(id).place.header;
+    let one = registry.identity(later);
+    let names: Vec<String> = others.iter().map(|&id| registry.identity(id)).collect();
+    let message = format!("`{one}` and {} are easily taken for each other", crate::words::both(&names));
+    let finding = Finding::new(RULE.name, place(later), message).about(one).help("rename one of them".to_owned());
+    others.iter().fold(finding, |finding, &other| finding.with(place(other), "the other one is here"))
+}
+
+fn near_names(facts: &Facts<'_>, all: &[VarId], alike: &mut Alike) {
     let registry = facts.registry();
     // Names that can be near share their folded form, or have it with one letter taken out.
     let mut by_form: FxHashMap<String, Vec<VarId>> = FxHashMap::default();
@@ -102,12 +105,22 @@ fn near_pairs(facts: &Facts<'_>, all: &[VarId], pairs: &mut FxHashSet<(VarId, Va
             by_form.entry(form).or_default().push(id);
         }
     }
+    let path = |id: VarId| {
+        let place = registry.var(id).place.header;
+        (facts.project.sources.file(place.file).path.clone(), place.span)
+    };
     for group in by_form.values().filter(|group| group.len() < 200) {
         for (at, &a) in group.iter().enumerate() {
             for &b in &group[at + 1..] {
                 let (x, y) = (&registry.var(a).name, &registry.var(b).name);
-                if a != b && x != y && is_near(x, y) {
-                    pairs.insert((a.min(b), a.max(b)));
+                if a == b || x == y || !is_near(x, y) {
+                    continue;
+                }
+                let (first, later) = if path(a) <= path(b) { (a, b) } else { (b, a) };
+                let others = alike.entry(later).or_default();
+                if let Err(place) = others.binary_search(&first) {
+                    others.insert(place, first);
+                    others.truncate(MOST_ALIKE);
                 }
             }
         }
@@ -135,6 +148,7 @@ fn is_near(a: &str, b: &str) -> bool {
 
 fn labels(facts: &Facts<'_>, findings: &mut Vec<Finding>) {
     let mut seen: Vec<(&str, crate::source::Location)> = Vec::new();
+    let mut known: FxHashSet<&str> = FxHashSet::default();
     for unit in &facts.project.scripts {
         let bodies = unit.tree.handlers.iter().map(|handler| &handler.body);
         for body in bodies.chain(unit.tree.procedures.iter().map(|procedure| &procedure.body)) {
@@ -144,7 +158,7 @@ fn labels(facts: &Facts<'_>, findings: &mut Vec<Finding>) {
                     _ => return,
                 };
                 let name = facts.project.text(unit, label.span);
-                if seen.iter().any(|(known, _)| *known == name) {
+                if !known.insert(name) {
                     return;
                 }
                 if name.chars().count() >= 5

@@ -48,7 +48,7 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
             let identity = registry.identity(id);
             Finding::new(RULE.name, registry.var(id).place.header, format!("nothing reads or writes `{identity}`"))
                 .about(identity.clone())
-                .help(format!("take it out with `oaken retire {identity} --remove`, or give it `engine = \"reads\"` if the game itself uses it"))
+                .help("take the entry out, or give it `engine = \"reads\"` if the game itself uses it")
         })
         .collect()
 }
