@@ -166,7 +166,7 @@ pub struct RegistryFile {
 }
 
 /// Words that mean something in the language and can't be names.
-const KEYWORDS: [&str; 54] = [
+pub(crate) const KEYWORDS: [&str; 54] = [
     "script", "for", "in", "private", "on", "start", "enter", "leave", "spawn", "removed", "tick", "every", "changed",
     "when", "proc", "clear", "let", "if", "else", "match", "while", "repeat", "where", "wait", "until", "after",
     "send", "to", "show", "hide", "ask", "choice", "note", "as", "remove", "go", "restart", "return", "break", "and",

@@ -1,5 +1,6 @@
 //! Ways through a handler.
 
+pub mod copy_slip;
 pub mod endless_loop;
 pub mod match_gap;
 pub mod wait_in_tick;
@@ -7,4 +8,4 @@ pub mod wait_in_tick;
 use super::Rule;
 
 /// The rules of this family.
-pub const RULES: &[&Rule] = &[&endless_loop::RULE, &match_gap::RULE, &wait_in_tick::RULE];
+pub const RULES: &[&Rule] = &[&endless_loop::RULE, &wait_in_tick::RULE, &match_gap::RULE, &copy_slip::RULE];

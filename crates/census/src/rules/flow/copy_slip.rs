@@ -1,0 +1,270 @@
+//! `flow/copy-slip`: two blocks alike but for a consistent change of names, where one name was not changed along.
+
+use crate::finding::{Finding, Level, RuleName};
+use crate::project::ScriptUnit;
+use crate::registry::read::KEYWORDS;
+use crate::rules::Facts;
+use crate::rules::{Example, Rule};
+use crate::script::ast::*;
+use crate::script::lexer::{self, TokenKind};
+use crate::source::Span;
+use rustc_hash::FxHashMap;
+
+/// The rule.
+pub const RULE: Rule = Rule {
+    name: RuleName("flow/copy-slip"),
+    level: Level::Note,
+    means: "Two blocks are alike but for a consistent change of names, and one name was not changed along.",
+    hurts: "A block was copied and changed for the other mast, but one line still moves the first.",
+    bad: Example {
+        registry: STATE,
+        script: r#"script crews for mailboat
+
+on bell {
+    if port_oil > 5 {
+        port_oil = port_oil - 5
+        note "port {port_oil}"
+    }
+    if bow_oil > 5 {
+        bow_oil = port_oil - 5
+        note "bow {bow_oil}"
+    }
+}
+"#,
+    },
+    good: Example {
+        registry: STATE,
+        script: r#"script crews for mailboat
+
+on bell {
+    if port_oil > 5 {
+        port_oil = port_oil - 5
+        note "port {port_oil}"
+    }
+    if bow_oil > 5 {
+        bow_oil = bow_oil - 5
+        note "bow {bow_oil}"
+    }
+}
+"#,
+    },
+    check: Some(check),
+};
+
+const STATE: &str = r#"[variables.mailboat]
+port_oil = { type = "int", scope = "instance", default = 50, min = 0, max = 100 }
+bow_oil = { type = "int", scope = "instance", default = 50, min = 0, max = 100 }
+"#;
+
+/// How many words and signs a block must have to count as a copy.
+const SHORTEST: usize = 10;
+/// How many blocks of one shape are compared with one another.
+const MOST_ALIKE: usize = 24;
+
+/// A block, or a statement with blocks, as its words and signs.
+struct Piece<'a> {
+    span: Span,
+    tokens: Vec<(TokenKind, &'a str, Span)>,
+}
+
+fn check(facts: &Facts<'_>) -> Vec<Finding> {
+    let mut findings: Vec<Finding> = Vec::new();
+    for unit in &facts.project.scripts {
+        let text = &facts.project.sources.file(unit.file).text;
+        let mut shapes: FxHashMap<Vec<Shape>, Vec<Piece<'_>>> = FxHashMap::default();
+        for span in spans(&unit.tree) {
+            let piece = Piece { span, tokens: words(text, span) };
+            if piece.tokens.len() >= SHORTEST {
+                shapes.entry(piece.tokens.iter().map(shape).collect()).or_default().push(piece);
+            }
+        }
+        for alike in shapes.values() {
+            let alike = &alike[..alike.len().min(MOST_ALIKE)];
+            for (at, first) in alike.iter().enumerate() {
+                findings.extend(alike[at + 1..].iter().filter_map(|later| slip(unit, first, later)));
+            }
+        }
+    }
+    findings.sort_by_key(|finding| finding.at);
+    findings.dedup_by_key(|finding| finding.at);
+    findings
+}
+
+/// The bodies, the blocks and the statements with blocks of a script.
+fn spans(tree: &Script) -> Vec<Span> {
+    let handlers = tree.handlers.iter().map(|handler| &handler.body);
+    let mut spans = Vec::new();
+    for body in handlers.chain(tree.procedures.iter().map(|procedure| &procedure.body)) {
+        spans.push(body.span);
+        walk(body, &mut |statement| {
+            let inner = blocks(statement);
+            if !inner.is_empty() {
+                spans.push(statement.span);
+            }
+            spans.extend(inner.iter().map(|block| block.span));
+        });
+    }
+    spans
+}
+
+/// The words and signs of a stretch; a text falls apart into its words, since its tokens hold names too.
+fn words(text: &str, span: Span) -> Vec<(TokenKind, &str, Span)> {
+    let mut found = Vec::new();
+    for token in lexer::tokens(text, span.start as usize, (span.end as usize).min(text.len())) {
+        match token.kind {
+            TokenKind::Comment | TokenKind::Newline | TokenKind::End => {}
+            TokenKind::Text => found.extend(names_in_text(text, token.span)),
+            kind => found.push((kind, &text[token.span.range()], token.span)),
+        }
+    }
+    found
+}
+
+/// The words between braces in a text.
+fn names_in_text(text: &str, span: Span) -> Vec<(TokenKind, &str, Span)> {
+    let (mut found, mut at) = (vec![(TokenKind::Text, "", span)], span.start as usize);
+    let end = span.end as usize;
+    while let Some(open) = text[at..end].find('{').map(|open| at + open + 1) {
+        let close = text[open..end].find('}').map_or(end, |close| open + close);
+        let inside = lexer::tokens(text, open, close).into_iter().filter(|token| token.kind == TokenKind::Word);
+        found.extend(inside.map(|token| (TokenKind::Word, &text[token.span.range()], token.span)));
+        at = close;
+    }
+    found
+}
+
+/// What two copies must have in common: everything but their names and their plain text.
+#[derive(PartialEq, Eq, Hash)]
+enum Shape {
+    Name,
+    Text,
+    Other(String),
+}
+
+fn shape(token: &(TokenKind, &str, Span)) -> Shape {
+    match token.0 {
+        TokenKind::Word if !KEYWORDS.contains(&token.1) => Shape::Name,
+        TokenKind::Text => Shape::Text,
+        _ => Shape::Other(token.1.to_owned()),
+    }
+}
+
+/// The one name that was not changed along from the first block to the later one.
+fn slip(unit: &ScriptUnit, first: &Piece<'_>, later: &Piece<'_>) -> Option<Finding> {
+    if first.span.contains(later.span) || later.span.contains(first.span) {
+        return None;
+    }
+    let names = || {
+        let pairs = first.tokens.iter().zip(&later.tokens);
+        pairs.filter(|(a, _)| a.0 == TokenKind::Word).map(|(a, b)| (a.1, b.1, b.2))
+    };
+    let mut changed: FxHashMap<&str, (&str, usize)> = FxHashMap::default();
+    for (a, b, _) in names().filter(|(a, b, _)| a != b) {
+        let known = changed.entry(a).or_insert((b, 0));
+        if known.0 != b {
+            return None;
+        }
+        known.1 += 1;
+    }
+    let mut odd = names().filter(|(a, b, _)| a == b && changed.contains_key(a));
+    let (name, _, at) = odd.next()?;
+    let &(wanted, times) = changed.get(name)?;
+    if odd.next().is_some() || times < 2 {
+        return None;
+    }
+    let message = format!(
+        "this block is like an earlier one with `{wanted}` for `{name}`, but here `{name}` was left: it is changed \
+         {times} times and not this once"
+    );
+    Some(
+        Finding::new(RULE.name, unit.at(at), message)
+            .help(format!("write `{wanted}`, if that is what is meant"))
+            .with(unit.at(Span { start: first.span.start, end: first.span.start }), "the earlier block is here"),
+    )
+}
+
+#[cfg(test)]
+mod tests {
+    use crate::rules::testing::expect;
+
+    const STATE: &str = r#"[variables.tide]
+left = { type = "int", scope = "global", default = 0, min = 0, max = 9, engine = "both" }
+right = { type = "int", scope = "global", default = 0, min = 0, max = 9, engine = "both" }
+step = { type = "int", scope = "global", default = 1, constant = true, engine = "reads" }
+"#;
+
+    #[test]
+    fn a_name_left_behind_in_a_copy() {
+        expect(
+            STATE,
+            &[r#"script gates for tide
+
+on bell {
+    if left < 9 {
+        left = min(left + step, 9)
+        note "{left} marks"
+    }
+    if right < 9 {
+        right = min(right + step, 9)
+        note "{left} marks" // ~ flow/copy-slip
+    }
+}
+"#],
+        );
+    }
+
+    #[test]
+    fn whole_procedures_are_copied_too() {
+        expect(
+            STATE,
+            &[r"script gates for tide
+
+on bell {
+    raise_left()
+    raise_right()
+}
+
+proc raise_left() {
+    left = min(left + step, 9)
+    left = max(left, 1)
+}
+
+proc raise_right() {
+    right = min(right + step, 9) // ~ unused/dead-write
+    right = max(left, 1) // ~ flow/copy-slip
+}
+"],
+        );
+    }
+
+    #[test]
+    fn copies_that_were_changed_through_and_blocks_that_only_look_alike() {
+        expect(
+            STATE,
+            &[r#"script gates for tide
+
+on bell {
+    if left < 9 {
+        left = min(left + step, 9)
+        note "{left} marks"
+    }
+    if right < 9 {
+        right = min(right + step, 9)
+        note "{right} marks"
+    }
+}
+
+on touched(other) {
+    if left > right {
+        left = right
+        note "{left} and {right}"
+    }
+    if right > step {
+        right = step
+        note "{right} and {step}"
+    }
+}
+"#],
+        );
+    }
+}
