@@ -58,6 +58,8 @@ bow_oil = { type = "int", scope = "instance", default = 50, min = 0, max = 100 }
 
 /// How many words and signs a block must have to count as a copy.
 const SHORTEST: usize = 10;
+/// How many bytes a block may have; longer ones are no copies of one another.
+const LONGEST: u32 = 4_000;
 /// How many blocks of one shape are compared with one another.
 const MOST_ALIKE: usize = 24;
 
@@ -72,7 +74,7 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
     for unit in &facts.project.scripts {
         let text = &facts.project.sources.file(unit.file).text;
         let mut shapes: FxHashMap<Vec<Shape>, Vec<Piece<'_>>> = FxHashMap::default();
-        for span in spans(&unit.tree) {
+        for span in spans(&unit.tree).into_iter().filter(|span| span.end - span.start <= LONGEST) {
             let piece = Piece { span, tokens: words(text, span) };
             if piece.tokens.len() >= SHORTEST {
                 shapes.entry(piece.tokens.iter().map(shape).collect()).or_default().push(piece);

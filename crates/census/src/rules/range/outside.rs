@@ -3,7 +3,7 @@
 use crate::finding::{Finding, RuleName};
 use crate::flow::engine::Event;
 use crate::project::ScriptUnit;
-use crate::registry::{Bound, End, VarId};
+use crate::registry::{End, VarId};
 use crate::rules::Facts;
 use crate::rules::facts::{each_event, range_text};
 use crate::source::Span;
@@ -56,7 +56,7 @@ fn own(
         message.push(' ');
         message.push_str(&when);
     }
-    Finding::new(rule, unit.at(at), message).about(identity).help(cure(facts, variable, end))
+    Finding::new(rule, unit.at(at), message).about(identity).help(cure(facts, unit, at, variable, end))
 }
 
 /// "It happens when `parcels` is 18 or more", where the step is the same for all values.
@@ -76,16 +76,26 @@ fn when(name: &str, end: End, before: (f64, f64), after: (f64, f64), limit: (f64
     })
 }
 
-fn cure(facts: &Facts<'_>, variable: VarId, end: End) -> String {
-    let registry = facts.registry();
-    let name = &registry.var(variable).name;
-    let limit = match registry.var(variable).bound(end) {
-        Some(Bound::Variable(other)) => registry.var(*other).name.to_string(),
-        _ => format!("{name}.{}", end.word()),
+/// Two lines that can be pasted: one that puts the value right, one that asks beforehand.
+fn cure(facts: &Facts<'_>, unit: &ScriptUnit, at: Span, variable: VarId, end: End) -> String {
+    let statement = first_line(facts.project.text(unit, at));
+    let (target, step) = match statement.split_once('=') {
+        Some((left, value)) => {
+            let target = left.trim_end_matches(['+', '-', '*', '/', ' ']);
+            let sign = left[target.len()..].trim().chars().next().filter(|sign| "+-".contains(*sign));
+            (target, sign.map(|sign| (sign, value.trim())))
+        }
+        None => (&*facts.registry().var(variable).name, None),
     };
-    match end {
-        End::Max => format!("write `{name} = min({name}, {limit})` behind it, or test `{name} < {limit}` before it"),
-        End::Min => format!("write `{name} = max({name}, {limit})` behind it, or test `{name} > {limit}` before it"),
+    let (fit, sign) = if end == End::Max { ("min", "<=") } else { ("max", ">=") };
+    let limit = format!("{target}.{}", end.word());
+    let behind = format!("write `{target} = {fit}({target}, {limit})` behind it");
+    match step {
+        Some((by, value)) if value.contains(' ') => {
+            format!("{behind}, or test `{target} {by} ({value}) {sign} {limit}` before it")
+        }
+        Some((by, value)) => format!("{behind}, or test `{target} {by} {value} {sign} {limit}` before it"),
+        None => behind,
     }
 }
 
