@@ -4,9 +4,9 @@
 
 use crate::flow::graph::Graph;
 use crate::flow::world::{Graphs, HandlerAt, HandlerId};
-use crate::project::{Base, Cell, CellId, Place, Project, ScriptUnit};
+use crate::project::{Cell, CellId, Project, ScriptUnit};
 use crate::registry::{Bound, End, OwnerId, Scope, SignalId, Type, VarId};
-use crate::script::ast::{Block, Duration, ExprId, Handler, LocalId, StatementKind, Trigger, walk};
+use crate::script::ast::{Block, Duration, Handler, LocalId, StatementKind, Trigger, walk};
 use rustc_hash::FxHashMap;
 
 /// An instance in a run: listed or spawned. Numbers are never used again.
@@ -254,15 +254,6 @@ impl<'p> Layout<'p> {
         let unit = self.project.script(at.script);
         (unit, &unit.tree.handlers[at.index], &self.graphs[at.script.index()].handlers[at.index])
     }
-
-    /// Whether a place of a script is the variable that an `on changed` of it watches, for the instance given.
-    #[must_use]
-    pub fn watches_listed(unit: &ScriptUnit, index: usize) -> Option<crate::registry::InstanceId> {
-        match unit.place(unit.handlers[index].changed?) {
-            Place::Variable(_, Base::Listed(instance)) => Some(instance),
-            _ => None,
-        }
-    }
 }
 
 /// A literal duration in whole ticks; zero for one that is computed.
@@ -292,10 +283,4 @@ fn locals(body: &Block, parameters: &[LocalId]) -> Locals {
         _ => {}
     });
     if first > last { Locals::default() } else { Locals { first, count: last - first + 1 } }
-}
-
-/// Whether an expression can be looked at without a run: used by those that only format.
-#[must_use]
-pub fn span_of(unit: &ScriptUnit, expr: ExprId) -> crate::source::Span {
-    unit.tree.expr(expr).span
 }
