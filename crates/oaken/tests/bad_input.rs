@@ -115,6 +115,22 @@ fn paths_out_of_the_project_are_refused() {
 }
 
 #[test]
+fn names_of_other_scripts_are_names() {
+    let project = Project::tide();
+    let entry = |owner: &str| {
+        format!(
+            "[owners.{owner}]\nkind = \"system\"\n\n[variables.{owner}.\"高さ\"]\ntype = \"int\"\nscope = \"global\"\ndefault = 0\nmax = 3\n"
+        )
+    };
+    project.write("registry/more.toml", entry("\"船ß\""));
+    project.write("scripts/歌.oaken", "script 歌 for 船ß\n\non bell {\n    高さ += 1\n}\n");
+    assert!(project.marks().contains(&"scripts/歌.oaken:4 range/can-exceed".to_owned()), "{:?}", project.marks());
+    project.write("registry/more.toml", entry("船ß"));
+    let run = project.oaken(&["check"]);
+    assert!(run.out.contains("put the name in quotes"), "{}", run.out);
+}
+
+#[test]
 fn a_closed_pipe_is_no_crash() {
     let project = Project::tide();
     let many: String = (0..3000).map(|at| format!("    foo{at} = 1\n")).collect();

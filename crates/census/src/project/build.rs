@@ -49,7 +49,11 @@ fn report_toml(sources: &Sources, file: FileId, error: Option<toml::TomlError>, 
         problems.entry(at, "this file is not UTF-8 from here on");
     } else if let Some(error) = error {
         let at = Location { file, span: error.span };
-        problems.entry(at, &format!("this is not TOML: {}", error.message));
+        // TOML takes only plain letters bare; names of other scripts stand in quotes there.
+        let found = sources.file(file).text.get(error.span.start as usize..).and_then(|rest| rest.chars().next());
+        let foreign = found.is_some_and(|c| !c.is_ascii() && c.is_alphabetic());
+        let help = foreign.then(|| "put the name in quotes, as in `[owners.\"船\"]`".to_owned());
+        problems.entry_with(at, &format!("this is not TOML: {}", error.message), help);
     }
 }
 

@@ -519,6 +519,17 @@ impl Registry {
         own.map(|start| &start.value).or(self.var(variable).default.as_ref())
     }
 
+    /// What a variable starts as, with its unit, in words: without a default it is unset, and a `ref` is none.
+    #[must_use]
+    pub fn starts_as(&self, variable: &Variable) -> String {
+        let unit = variable.unit.as_ref().map_or(String::new(), |unit| format!(" {unit}"));
+        match (&variable.default, variable.ty) {
+            (Some(value), _) => self.value_text(value) + &unit,
+            (None, Type::Ref(_)) => "none".to_owned(),
+            (None, _) => "unset".to_owned(),
+        }
+    }
+
     /// A type in the words of the language.
     #[must_use]
     pub fn type_word(&self, ty: Type) -> String {

@@ -24,7 +24,8 @@ impl Problems {
         self.findings.push(Finding::new(reader_rules::BAD_ENTRY, at, message));
     }
 
-    fn entry_with(&mut self, at: Location, message: &str, help: Option<String>) {
+    /// Keeps a mistake, with its cure.
+    pub fn entry_with(&mut self, at: Location, message: &str, help: Option<String>) {
         let mut finding = Finding::new(reader_rules::BAD_ENTRY, at, message);
         finding.help = help;
         self.findings.push(finding);

@@ -168,8 +168,7 @@ pub fn range(registry: &Registry, id: VarId) -> String {
 fn row(facts: &Facts<'_>, id: VarId) -> Vec<String> {
     let registry = facts.registry();
     let variable = registry.var(id);
-    let unit = variable.unit.as_ref().map_or(String::new(), |unit| format!(" {unit}"));
-    let default = variable.default.as_ref().map_or("unset".to_owned(), |value| registry.value_text(value) + &unit);
+    let default = registry.starts_as(variable);
     vec![
         registry.identity(id),
         type_key(variable.ty).to_owned(),

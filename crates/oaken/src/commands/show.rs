@@ -46,10 +46,9 @@ fn entry(facts: &Facts<'_>, id: VarId) -> Vec<(&'static str, String)> {
     let registry = facts.registry();
     let variable = registry.var(id);
     let owner = registry.owner(variable.owner);
-    let unit = variable.unit.as_ref().map_or(String::new(), |unit| format!(" {unit}"));
     let mut rows = vec![
         ("type", format!("{}, {} scope", type_key(variable.ty), variable.scope.word())),
-        ("starts as", variable.default.as_ref().map_or("unset".to_owned(), |value| registry.value_text(value) + &unit)),
+        ("starts as", registry.starts_as(variable)),
     ];
     let range = super::list::range(registry, id);
     if !range.is_empty() {
