@@ -8,6 +8,7 @@ pub mod finding;
 pub mod flow;
 pub mod project;
 pub mod registry;
+pub mod rehearsal;
 pub mod rehearse;
 pub mod report;
 pub mod rules;

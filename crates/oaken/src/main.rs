@@ -3,6 +3,7 @@
 //! This program is a thin face over the `census` crate: options in, reports out. Each command is a module of
 //! [`commands`]; what they print goes through [`print`].
 
+mod chart;
 mod commands;
 mod print;
 mod write;
@@ -36,6 +37,8 @@ enum Command {
     List(commands::list::Options),
     /// Show everything about one variable.
     Show(commands::show::Options),
+    /// Play rehearsals: see what happens, without the game.
+    Rehearse(commands::rehearse::Options),
     /// Add a variable to the registry.
     Add(Box<commands::add::Options>),
 }
@@ -59,6 +62,7 @@ fn main() -> ExitCode {
         Command::Explain(options) => commands::explain::run(&options),
         Command::List(options) => commands::list::run(project, &options),
         Command::Show(options) => commands::show::run(project, &options),
+        Command::Rehearse(options) => commands::rehearse::run(project, &options),
         Command::Add(options) => commands::add::run(project, &options),
     };
     match outcome {

@@ -9,6 +9,14 @@ use std::path::Path;
 /// # Errors
 /// The folder or the disk refuses; then nothing has changed.
 pub fn whole(path: &Path, text: &str) -> Result<(), Failure> {
+    whole_bytes(path, text.as_bytes())
+}
+
+/// The same for a file that is no text.
+///
+/// # Errors
+/// The folder or the disk refuses; then nothing has changed.
+pub fn whole_bytes(path: &Path, bytes: &[u8]) -> Result<(), Failure> {
     let failed =
         |error: std::io::Error| Failure(format!("{} can't be written: {error}; nothing was changed", path.display()));
     let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
@@ -17,7 +25,7 @@ pub fn whole(path: &Path, text: &str) -> Result<(), Failure> {
         return Err(Failure(format!("{} is read-only; nothing was changed", path.display())));
     }
     let mut file = tempfile::NamedTempFile::new_in(folder).map_err(failed)?;
-    file.write_all(text.as_bytes()).map_err(failed)?;
+    file.write_all(bytes).map_err(failed)?;
     file.as_file().sync_all().map_err(failed)?;
     match before {
         Some(before) => file.as_file().set_permissions(before.permissions()).map_err(failed)?,

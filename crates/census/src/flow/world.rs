@@ -213,7 +213,7 @@ impl<'p> World<'p> {
     /// Builds the graphs and plain facts of a project, without values.
     #[must_use]
     pub fn new(project: &'p Project) -> Self {
-        let graphs: Vec<Graphs> = project.scripts.par_iter().map(|unit| lower_script(project, unit)).collect();
+        let graphs = graphs(project);
         let mut handlers = Vec::new();
         let mut first_handler = Vec::new();
         for (script, unit) in project.script_ids() {
@@ -1388,6 +1388,12 @@ fn symbols(project: &Project) -> FxHashMap<Arc<str>, Symbol> {
         symbols.entry(value.clone()).or_insert(next);
     }
     symbols
+}
+
+/// The control-flow graphs of all scripts.
+#[must_use]
+pub fn graphs(project: &Project) -> Vec<Graphs> {
+    project.scripts.par_iter().map(|unit| lower_script(project, unit)).collect()
 }
 
 fn lower_script(project: &Project, unit: &ScriptUnit) -> Graphs {

@@ -6,6 +6,7 @@
 
 pub mod build;
 pub mod builtin;
+pub mod expression;
 pub mod load;
 mod names;
 mod resolve;

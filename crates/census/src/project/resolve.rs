@@ -60,6 +60,15 @@ pub fn invariant(text: &Arc<str>, file: FileId, tree: Script, expr: Option<ExprI
     resolver.finish(tree, &[])
 }
 
+/// Resolves what a rehearsal expects: a condition over the registry that may also ask what a label shows.
+#[must_use]
+pub fn expectation(text: &Arc<str>, file: FileId, tree: Script, expr: ExprId, names: &NameTable<'_>) -> Resolved {
+    let mut resolver = Resolver::new(text.clone(), file, &tree, names);
+    resolver.in_expectation = true;
+    resolver.condition(&tree, expr);
+    resolver.finish(tree, &[])
+}
+
 type Kinds = Vec<(PlaceId, OwnerId)>;
 
 struct Resolver<'a> {
@@ -80,6 +89,7 @@ struct Resolver<'a> {
     gives: Option<Type>,
     in_procedure: bool,
     in_invariant: bool,
+    in_expectation: bool,
     silent: bool,
     loops: u32,
     /// The registry variables that the script writes, and through what.
@@ -121,6 +131,7 @@ impl<'a> Resolver<'a> {
             gives: None,
             in_procedure: false,
             in_invariant: false,
+            in_expectation: false,
             silent: false,
             loops: 0,
             written: Vec::new(),
@@ -1345,7 +1356,7 @@ impl<'a> Resolver<'a> {
             self.unit.meanings[expr.0 as usize] = Meaning::Procedure(id);
             return self.call_procedure(tree, expr, id, &text, arguments);
         }
-        if let Some(builtin) = Builtin::find(&text) {
+        if let Some(builtin) = self.builtin(&text, name) {
             self.unit.meanings[expr.0 as usize] = Meaning::Builtin(builtin);
             return self.call_builtin(tree, expr, builtin, arguments);
         }
@@ -1358,6 +1369,18 @@ impl<'a> Resolver<'a> {
         known.extend(Builtin::names().map(|name| -> &str { name }));
         self.set_help(did_you_mean(&text, known));
         Type::Unknown
+    }
+
+    /// The function of a name. What a label shows can be asked in a rehearsal alone, and there nothing is drawn.
+    fn builtin(&mut self, text: &str, name: Name) -> Option<Builtin> {
+        if !self.in_expectation {
+            return Builtin::find(text);
+        }
+        let found = if text == Builtin::Shown.name() { Some(Builtin::Shown) } else { Builtin::find(text) };
+        if matches!(found, Some(Builtin::Random | Builtin::Chance)) {
+            self.mismatch(name.span, format!("an expectation can't draw: `{text}` would change the run"));
+        }
+        found
     }
 
     fn call_procedure(&mut self, tree: &Script, expr: ExprId, id: ProcId, name: &str, arguments: &[ExprId]) -> Type {
@@ -1401,7 +1424,10 @@ impl<'a> Resolver<'a> {
                 self.expr(tree, arguments[0]);
                 Type::Text
             }
-            Builtin::Shown => Type::Text,
+            Builtin::Shown => {
+                self.value_for(tree, arguments[0], Type::Text);
+                Type::Text
+            }
             _ => {
                 let mut ty = Type::Int;
                 for &argument in arguments {

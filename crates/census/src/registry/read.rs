@@ -47,6 +47,12 @@ impl<'a, 'p> EntryReader<'a, 'p> {
         Self { table, header, keys: Vec::new(), problems }
     }
 
+    /// Where a key and its value stand; without it, the header.
+    #[must_use]
+    pub fn place_of(&self, key: &str) -> Location {
+        self.table.get(key).map_or(self.header, |entry| self.at(entry.key_span.to(entry.item.span)))
+    }
+
     /// Whether the key is there, right or wrong.
     #[must_use]
     pub fn has(&self, key: &str) -> bool {
@@ -55,6 +61,24 @@ impl<'a, 'p> EntryReader<'a, 'p> {
 
     fn at(&self, span: Span) -> Location {
         Location { file: self.header.file, span }
+    }
+
+    /// The value of a key as it stands.
+    pub fn item(&mut self, key: &'static str) -> Option<&'a Item> {
+        self.take(key).map(|entry| &entry.item)
+    }
+
+    /// A whole number of at least `least`.
+    pub fn whole(&mut self, key: &'static str, least: i64) -> Option<i64> {
+        let item = self.item(key)?;
+        match item.value {
+            Toml::Int(value) if value >= least => Some(value),
+            Toml::Int(_) => {
+                self.problems.entry(self.at(item.span), &format!("`{key}` is {least} or more"));
+                None
+            }
+            _ => self.wrong(key, "a whole number", item),
+        }
     }
 
     fn take(&mut self, key: &'static str) -> Option<&'a Entry> {
@@ -628,7 +652,7 @@ fn fill_variable(found: &Found<'_, VarId>, config: &Config, registry: &mut Regis
     let lifetime = reader.choice("lifetime", &lifetimes);
     let writers = read_writers(&mut reader, config, registry);
     let placeholder = reader.bool("placeholder").unwrap_or(false);
-    let slot = read_slot(&mut reader);
+    let slot = reader.whole("slot", 1);
     let steward = reader.text("steward");
     let about = reader.text("about");
     let tags = reader.text_list("tags").unwrap_or_default().into_iter().map(|(text, _)| text).collect();
@@ -751,7 +775,13 @@ fn check_actor(name: &str, at: Location, registry: &Registry, problems: &mut Pro
 
 /// A constant of a type, as a default or a starting value.
 #[allow(clippy::cast_precision_loss, reason = "an int where a number is wanted")]
-fn constant(reader: &mut EntryReader<'_, '_>, key: &str, item: &Item, ty: Type, registry: &Registry) -> Option<Value> {
+pub(crate) fn constant(
+    reader: &mut EntryReader<'_, '_>,
+    key: &str,
+    item: &Item,
+    ty: Type,
+    registry: &Registry,
+) -> Option<Value> {
     let vector = |count: usize, items: &[Item]| -> Option<Value> {
         let parts: Option<Vec<f64>> = items
             .iter()
@@ -887,18 +917,6 @@ fn read_writers(reader: &mut EntryReader<'_, '_>, config: &Config, registry: &Re
         }
     }
     Some(owners)
-}
-
-fn read_slot(reader: &mut EntryReader<'_, '_>) -> Option<i64> {
-    let item = &reader.take("slot")?.item;
-    match item.value {
-        Toml::Int(slot) if slot >= 1 => Some(slot),
-        Toml::Int(_) => {
-            reader.problems.entry(reader.at(item.span), "a `slot` is 1 or more");
-            None
-        }
-        _ => reader.wrong("slot", "a whole number", item),
-    }
 }
 
 fn read_formerly(reader: &mut EntryReader<'_, '_>) -> Vec<String> {

@@ -196,20 +196,20 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
     }
 
     fn run(&mut self, mut activation: Box<Activation>) {
-        loop {
+        let next = loop {
             match self.advance(&mut activation) {
                 Next::On => {}
-                // What was cut short has not settled.
-                Next::Done if self.stopped.is_some() => return self.finish(activation),
-                Next::Done => {
-                    self.settle();
-                    return self.finish(activation);
-                }
-                Next::Park(until) => {
-                    self.settle();
-                    return self.park(activation, until);
-                }
+                next => break next,
             }
+        };
+        // What was cut short has not settled.
+        if self.stopped.is_none() {
+            self.settle();
+        }
+        self.tell(&Happening::Ended);
+        match next {
+            Next::Park(until) if self.stopped.is_none() => self.park(activation, until),
+            _ => self.finish(activation),
         }
     }
 

@@ -279,6 +279,10 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
 
     fn fault_at(&mut self, rule: RuleName, unit: &'p ScriptUnit, at: ExprId, word: impl FnOnce(&Self, &str) -> String) {
         let span = unit.tree.expr(at).span;
+        if self.silent {
+            self.unanswered.get_or_insert((rule, span));
+            return;
+        }
         let text = self.layout.project.text(unit, span);
         let message = word(self, text);
         self.fault(rule, unit.at(span), message);

@@ -58,6 +58,8 @@ pub enum Happening<'a> {
     Asked { text: &'a str, choices: &'a [String], at: Location },
     /// A handler began, or went on after a wait.
     Began { handler: HandlerId, of: Option<InstanceAt>, resumed: bool },
+    /// A handler ended, or waits.
+    Ended,
     /// Something went wrong.
     Fault(&'a Fault),
     /// Another scene was loaded.
@@ -164,12 +166,16 @@ pub struct Machine<'l, 'p, O: Observer> {
     pub(super) born: u64,
     pub(super) depth: u32,
     pub(super) silent: bool,
+    /// The first fault of an expression that was worked out silently.
+    pub(super) unanswered: Option<(crate::finding::RuleName, crate::source::Span)>,
     /// An activation was ended inside an expression: what is left of that is worked out for nothing.
     pub(super) unwinding: bool,
     /// When it is stopped.
     pub limits: Limits,
     steps: u32,
     dispatches: u32,
+    /// How many dispatches there were in all.
+    pub dispatched: u64,
     spare: Vec<Vec<Option<Value>>>,
     order: FxHashMap<CellId, String>,
 }
@@ -197,10 +203,12 @@ impl<'l, 'p, O: Observer> Machine<'l, 'p, O> {
             born: 0,
             depth: 0,
             silent: false,
+            unanswered: None,
             unwinding: false,
             limits: Limits::default(),
             steps: 0,
             dispatches: 0,
+            dispatched: 0,
             spare: Vec::new(),
             order: FxHashMap::default(),
         }
@@ -236,6 +244,13 @@ impl<'l, 'p, O: Observer> Machine<'l, 'p, O> {
         if self.stopped.is_none() {
             self.now = last;
         }
+    }
+
+    /// Whether nothing happens by itself: no handler answers to time, and nothing waits for a moment.
+    #[must_use]
+    pub fn is_idle(&self) -> bool {
+        let answers = &self.layout.answers;
+        answers.tick.is_empty() && answers.every.is_empty() && self.sleeping.is_empty()
     }
 
     /// The next moment, up to `last`, at which something is due; past it where nothing is.
@@ -310,6 +325,7 @@ impl<'l, 'p, O: Observer> Machine<'l, 'p, O> {
             let Some(trigger) = self.queue.pop_front().or_else(|| self.next_ready()) else { break };
             self.dispatch(trigger);
             self.dispatches += 1;
+            self.dispatched += 1;
             if self.dispatches > self.limits.dispatches {
                 let at = self.somewhere();
                 self.stop(at, "signals or changes set each other off without an end");

@@ -17,6 +17,8 @@ pub struct Instance {
     pub alive: bool,
     /// The scene that it goes with; none: it stays.
     pub scene: Option<OwnerId>,
+    /// The how-manieth of its actor it is, from 1, of those that no entry lists; 0 for a listed one.
+    pub number: u32,
     /// Its values, in the order of its actor's cells.
     values: Vec<Option<Value>>,
 }
@@ -30,6 +32,8 @@ pub struct Memory<'l, 'p> {
     pub instances: Vec<Instance>,
     /// The live instances of each owner, the oldest first.
     live: Vec<Vec<InstanceAt>>,
+    /// How many instances of each owner were made beside the listed ones.
+    made: Vec<u32>,
     /// The number that each listed instance has, or will have when it is made.
     listed: Vec<InstanceAt>,
     /// What listed instances that are not there will come back with.
@@ -45,6 +49,7 @@ impl<'l, 'p> Memory<'l, 'p> {
             shared: vec![None; layout.shared],
             instances: Vec::new(),
             live: vec![Vec::new(); layout.project.registry.owners.len()],
+            made: vec![0; layout.project.registry.owners.len()],
             listed: Vec::new(),
             kept: FxHashMap::default(),
         };
@@ -56,10 +61,23 @@ impl<'l, 'p> Memory<'l, 'p> {
         memory
     }
 
+    /// Where the values are kept.
+    #[must_use]
+    pub fn layout(&self) -> &'l Layout<'p> {
+        self.layout
+    }
+
     fn reserve(&mut self, listed: InstanceId) -> InstanceAt {
         let facts = self.layout.project.registry.instance(listed);
         let (actor, scene) = (facts.of, facts.scene);
-        self.instances.push(Instance { actor, listed: Some(listed), alive: false, scene, values: Vec::new() });
+        self.instances.push(Instance {
+            actor,
+            listed: Some(listed),
+            alive: false,
+            scene,
+            number: 0,
+            values: Vec::new(),
+        });
         InstanceAt(u32::try_from(self.instances.len() - 1).unwrap_or(u32::MAX))
     }
 
@@ -128,7 +146,9 @@ impl<'l, 'p> Memory<'l, 'p> {
 
     /// Makes a new instance of an actor.
     pub fn make_new(&mut self, actor: OwnerId, scene: Option<OwnerId>) -> InstanceAt {
-        self.instances.push(Instance { actor, listed: None, alive: false, scene, values: Vec::new() });
+        self.made[actor.index()] += 1;
+        let number = self.made[actor.index()];
+        self.instances.push(Instance { actor, listed: None, alive: false, scene, number, values: Vec::new() });
         let at = InstanceAt(u32::try_from(self.instances.len() - 1).unwrap_or(u32::MAX));
         self.make(at);
         at
@@ -206,7 +226,7 @@ impl<'l, 'p> Memory<'l, 'p> {
         let registry = &self.layout.project.registry;
         match instance.listed {
             Some(listed) => registry.instance(listed).name.to_string(),
-            None => format!("{} {}", registry.owner(instance.actor).name, at.0),
+            None => format!("{} {}", registry.owner(instance.actor).name, instance.number),
         }
     }
 

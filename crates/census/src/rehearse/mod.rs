@@ -5,6 +5,7 @@
 //! [`layout`] says. A run is the same every time: the only source of chance is a generator with a seed.
 
 pub mod activation;
+pub mod condition;
 pub mod evaluate;
 pub mod fault;
 pub mod layout;
@@ -14,8 +15,10 @@ mod settle;
 pub mod value;
 
 use crate::project::{Cell, CellId};
+use crate::words::number;
 use layout::{InstanceAt, Layout};
 use memory::Memory;
+use value::Value;
 
 /// A cell's name with its instance: `dawn_boat.parcels`, `tide.height`; a private stands behind its script's owner.
 #[must_use]
@@ -33,4 +36,24 @@ pub fn cell_name(layout: &Layout<'_>, memory: &Memory<'_, '_>, cell: CellId, of:
         None => owner.map_or_else(String::new, |owner| project.registry.owner(owner).name.to_string()),
     };
     format!("{whose}.{name}")
+}
+
+/// A value as a log or a report writes it: texts in quotes, and a word for what has none.
+#[must_use]
+pub fn value_text(memory: &Memory<'_, '_>, value: Option<&Value>) -> String {
+    let joined = |parts: &[f64]| {
+        let parts: Vec<String> = parts.iter().map(|&part| number(part)).collect();
+        format!("({})", parts.join(", "))
+    };
+    match value {
+        None => "unset".to_owned(),
+        Some(Value::Bool(value)) => value.to_string(),
+        Some(Value::Int(value)) => value.to_string(),
+        Some(Value::Number(value)) => number(*value),
+        Some(Value::Text(text)) => format!("\"{text}\""),
+        Some(Value::Ref(None)) => "none".to_owned(),
+        Some(Value::Ref(Some(at))) => memory.name(*at),
+        Some(Value::Vec2(parts)) => joined(parts),
+        Some(Value::Vec3(parts)) => joined(parts),
+    }
 }

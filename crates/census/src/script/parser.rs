@@ -25,12 +25,22 @@ pub fn parse(text: &str) -> Script {
 pub fn parse_expression(text: &str) -> (Script, Option<ExprId>) {
     let mut parser = Parser::new(text, 0, text.len());
     parser.parens = 1; // The line ends inside mean nothing here.
+    parser.outside = true;
     let expr = parser.expr();
     if expr.is_some() && parser.peek().kind != TokenKind::End {
         parser.expected::<()>("nothing more behind the expression");
         return (parser.script, None);
     }
     (parser.script, expr)
+}
+
+/// Reads a length of time such as `0.5s`, `200ms` or `10t`, and nothing else.
+#[must_use]
+pub fn parse_duration(text: &str) -> Option<Duration> {
+    let mut parser = Parser::new(text, 0, text.len());
+    let duration = parser.duration()?;
+    let alone = parser.peek().kind == TokenKind::End && parser.script.errors.is_empty();
+    (alone && matches!(duration, Duration::Literal { .. })).then_some(duration)
 }
 
 struct Parser<'a> {
@@ -40,6 +50,8 @@ struct Parser<'a> {
     /// How many parentheses are open: line ends inside them mean nothing.
     parens: u32,
     depth: u32,
+    /// An expression outside of scripts is read: an invariant, or what a rehearsal expects.
+    outside: bool,
     /// The last token taken.
     previous: Span,
     too_deep: bool,
@@ -65,7 +77,18 @@ impl<'a> Parser<'a> {
             !comment
         });
         let previous = Span::new(from, from);
-        Self { text, tokens: kept, at: 0, parens: 0, depth: 0, previous, too_deep: false, deep_told: false, script }
+        Self {
+            text,
+            tokens: kept,
+            at: 0,
+            parens: 0,
+            depth: 0,
+            outside: false,
+            previous,
+            too_deep: false,
+            deep_told: false,
+            script,
+        }
     }
 
     // ---- tokens ----
@@ -823,6 +846,11 @@ impl<'a> Parser<'a> {
         let mut left = self.binary(level + 1)?;
         let mut chain = 0;
         while let Some(op) = self.operator(level) {
+            if op == BinaryOp::Implies && !self.outside {
+                let help = "write `not a or b` for `a implies b`".to_owned();
+                let span = self.peek().span;
+                self.error(span, "`implies` is for invariants only".to_owned(), Some(help));
+            }
             self.bump();
             self.skip_newlines();
             chain += 1;

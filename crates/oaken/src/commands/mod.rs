@@ -6,6 +6,7 @@ pub mod demo;
 pub mod explain;
 pub mod init;
 pub mod list;
+pub mod rehearse;
 pub mod show;
 
 use crate::Failure;

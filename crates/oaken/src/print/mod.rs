@@ -1,9 +1,13 @@
 //! Printers: each takes a report of the core and writes it in one form.
 
+pub mod csv;
 pub mod findings_github;
 pub mod findings_json;
 pub mod findings_sarif;
 pub mod findings_text;
+pub mod rehearsal_csv;
+pub mod rehearsal_json;
+pub mod rehearsal_text;
 pub mod table;
 
 use anstyle::{AnsiColor, Style};
