@@ -15,4 +15,5 @@ pub mod rules;
 pub mod script;
 pub mod source;
 pub mod waivers;
+pub mod witness;
 pub mod words;

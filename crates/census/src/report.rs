@@ -6,6 +6,7 @@ use crate::registry::config::RuleLevel;
 use crate::rules::{self, Facts};
 use crate::source::{FileId, FileKind, Location, Span};
 use crate::waivers;
+use crate::witness::{self, Witness};
 use crate::words::did_you_mean;
 use rayon::prelude::*;
 use rustc_hash::{FxHashMap, FxHashSet};
@@ -19,6 +20,8 @@ pub struct Told {
     pub level: Level,
     /// What it is known by when lines move.
     pub fingerprint: String,
+    /// A run that does it, once one was looked for and found.
+    pub witness: Option<Witness>,
 }
 
 /// The outcome of a check.
@@ -38,6 +41,19 @@ impl Report {
     pub fn count(&self, level: Level) -> usize {
         self.findings.iter().filter(|told| told.level == level).count()
     }
+}
+
+/// Looks for witnesses of a report's findings, with at most so many dispatches for each. Gives how many findings could
+/// have one.
+pub fn prove(facts: &Facts<'_>, report: &mut Report, effort: u64) -> usize {
+    let wanted: Vec<usize> =
+        (0..report.findings.len()).filter(|&at| witness::can_have(&report.findings[at].finding)).collect();
+    let findings: Vec<&Finding> = wanted.iter().map(|&at| &report.findings[at].finding).collect();
+    let found = witness::find_all(&facts.world, &findings, effort);
+    for (&at, witness) in wanted.iter().zip(found) {
+        report.findings[at].witness = witness;
+    }
+    wanted.len()
 }
 
 /// Checks a project with all rules.
@@ -68,7 +84,8 @@ pub fn report(facts: &Facts<'_>) -> Report {
     sort(project, &mut findings);
     let fingerprints = fingerprints(project, &findings);
     let told = findings.into_iter().zip(fingerprints);
-    let told = told.map(|(finding, fingerprint)| Told { level: levels.of(finding.rule), finding, fingerprint });
+    let told =
+        told.map(|(finding, fingerprint)| Told { level: levels.of(finding.rule), finding, fingerprint, witness: None });
     Report { findings: told.collect(), waived, accepted: 0 }
 }
 

@@ -24,6 +24,7 @@ pub fn whole_bytes(path: &Path, bytes: &[u8]) -> Result<(), Failure> {
     if before.as_ref().is_some_and(|before| before.permissions().readonly()) {
         return Err(Failure(format!("{} is read-only; nothing was changed", path.display())));
     }
+    std::fs::create_dir_all(folder).map_err(failed)?;
     let mut file = tempfile::NamedTempFile::new_in(folder).map_err(failed)?;
     file.write_all(bytes).map_err(failed)?;
     file.as_file().sync_all().map_err(failed)?;

@@ -1,11 +1,14 @@
 //! Rehearsals: fire these signals, let this much time pass, expect this.
 //!
-//! [`read`] turns a file into a [`Rehearsal`], [`play`] plays it on the engine of [`crate::rehearse`], and [`record`] keeps
+//! [`read`] turns a file into a [`Rehearsal`], [`play`] plays it on the engine of [`crate::rehearse`] with
+//! what [`stage`] can do, and [`record`] keeps
 //! what was seen on the way: the log, and the values over time that a chart draws.
 
 pub mod play;
 pub mod read;
 pub mod record;
+pub mod stage;
+pub mod write;
 
 use crate::finding::RuleName;
 use crate::project::expression::Condition;
@@ -85,7 +88,7 @@ pub struct Step {
 }
 
 /// What a step does.
-#[derive(Debug)]
+#[derive(Clone, PartialEq, Debug)]
 pub enum Action {
     /// The game sends a signal.
     Fire {

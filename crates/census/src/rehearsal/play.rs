@@ -1,15 +1,13 @@
 //! Plays a rehearsal, and says how it went.
 
 use super::record::{Entry, Recorder, Wanted};
-use super::{Action, Given, Put, Rehearsal, Step, Who};
+use super::stage::Stage;
+use super::{Action, Put, Rehearsal, Step};
 use crate::finding::RuleName;
-use crate::project::CellId;
-use crate::registry::{OwnerId, Scope, SignalId, VarId};
 use crate::rehearse::condition::Read;
 use crate::rehearse::fault::Fault;
-use crate::rehearse::layout::{InstanceAt, Layout};
-use crate::rehearse::machine::{Machine, Reach, Stopped};
-use crate::rehearse::value::Value;
+use crate::rehearse::layout::Layout;
+use crate::rehearse::machine::{Machine, Stopped};
 use crate::source::Location;
 
 /// How many failures, and how many different faults, are kept in full; the rest are counted.
@@ -96,7 +94,7 @@ pub fn play<'r>(layout: &Layout<'r>, rehearsal: &'r Rehearsal, wanted: Wanted) -
     let recorder = Recorder::new(layout.project, rehearsal, wanted);
     let mut player = Player {
         rehearsal,
-        machine: Machine::new(layout, rehearsal.seed, recorder),
+        stage: Stage { machine: Machine::new(layout, rehearsal.seed, recorder) },
         failures: Vec::new(),
         failed: 0,
         faults: Vec::new(),
@@ -104,7 +102,7 @@ pub fn play<'r>(layout: &Layout<'r>, rehearsal: &'r Rehearsal, wanted: Wanted) -
         unexpected: 0,
     };
     player.all();
-    let Player { machine, failures, failed, faults, fault_count, unexpected, .. } = player;
+    let Player { stage: Stage { machine }, failures, failed, faults, fault_count, unexpected, .. } = player;
     Outcome {
         ticks: machine.now,
         failures,
@@ -119,7 +117,7 @@ pub fn play<'r>(layout: &Layout<'r>, rehearsal: &'r Rehearsal, wanted: Wanted) -
 
 struct Player<'l, 'r> {
     rehearsal: &'r Rehearsal,
-    machine: Machine<'l, 'r, Recorder<'r>>,
+    stage: Stage<'l, 'r, Recorder<'r>>,
     failures: Vec<Failure>,
     failed: u64,
     faults: Vec<Happened>,
@@ -129,20 +127,20 @@ struct Player<'l, 'r> {
 
 impl Player<'_, '_> {
     fn all(&mut self) {
-        self.machine.start();
+        self.stage.machine.start();
         self.after_act();
         let rehearsal = self.rehearsal;
         for put in &rehearsal.given {
             let at = Location { file: rehearsal.file, span: crate::source::Span::default() };
             self.put(put, None, at);
         }
-        self.machine.observer.following = true;
+        self.stage.machine.observer.following = true;
         self.after_act();
         for (at, step) in rehearsal.steps.iter().enumerate() {
-            if self.machine.stopped.is_some() {
+            if self.stage.machine.stopped.is_some() {
                 return;
             }
-            self.machine.observer.step = Some(at);
+            self.stage.machine.observer.step = Some(at);
             self.step(at, step);
         }
     }
@@ -151,19 +149,19 @@ impl Player<'_, '_> {
         match &step.action {
             Action::Fire { signal, on, with, times } => {
                 for _ in 0..*times {
-                    if let Err(why) = self.fire(*signal, *on, with) {
+                    if let Err(why) = self.stage.fire(*signal, *on, with) {
                         self.fail(Failure { step: Some(at), at: step.at, why: Why::Undoable(why) });
                         return;
                     }
                     self.after_act();
-                    if self.machine.stopped.is_some() {
+                    if self.stage.machine.stopped.is_some() {
                         return;
                     }
                 }
             }
             Action::Pass(ticks) => self.pass(*ticks, step.at),
             Action::Choose(choice) => {
-                if let Err(offered) = self.machine.choose(*choice) {
+                if let Err(offered) = self.stage.machine.choose(*choice) {
                     let why = match offered {
                         None => "no question is open, so there is nothing to choose".to_owned(),
                         Some(count) => format!(
@@ -183,128 +181,50 @@ impl Player<'_, '_> {
                 }
             }
             Action::Go(scene) => {
-                self.machine.go(*scene);
+                self.stage.machine.go(*scene);
                 self.after_act();
             }
             Action::Restart => {
-                self.machine.restart();
+                self.stage.machine.restart();
                 self.after_act();
             }
         }
     }
 
-    fn fire(&mut self, signal: SignalId, on: Option<Who>, with: &[Given]) -> Result<(), String> {
-        let on = match on {
-            Some(who) => Some(self.instance(who)?),
-            None => None,
-        };
-        let arguments: Vec<Value> = with
-            .iter()
-            .map(|given| self.given(given, crate::registry::Type::Unknown))
-            .collect::<Result<_, String>>()?;
-        let to_all = self.machine.layout.project.registry.signal(signal).to_all;
-        let reach = match on {
-            Some(of) => Reach::Happens(of),
-            None if to_all => Reach::All,
-            None => Reach::NoInstance,
-        };
-        self.machine.fire(signal, arguments, reach);
-        Ok(())
-    }
-
     fn pass(&mut self, ticks: u64, at: Location) {
-        let last = self.machine.now.saturating_add(ticks);
-        while self.machine.now < last && self.machine.stopped.is_none() {
-            let stretch = if self.machine.is_idle() { last - self.machine.now } else { STRETCH };
-            self.machine.pass(stretch.min(last - self.machine.now));
+        let last = self.stage.machine.now.saturating_add(ticks);
+        while self.stage.machine.now < last && self.stage.machine.stopped.is_none() {
+            let stretch = if self.stage.machine.is_idle() { last - self.stage.machine.now } else { STRETCH };
+            self.stage.machine.pass(stretch.min(last - self.stage.machine.now));
             self.after_act();
-            if self.machine.dispatched > MOST_DISPATCHES && self.machine.stopped.is_none() {
+            if self.stage.machine.dispatched > MOST_DISPATCHES && self.stage.machine.stopped.is_none() {
                 let millions = MOST_DISPATCHES / 1_000_000;
                 let message =
                     format!("the rehearsal takes more than {millions} million dispatches, and its end is not in sight");
-                self.machine.stopped = Some(Stopped { at, message });
+                self.stage.machine.stopped = Some(Stopped { at, message });
             }
         }
     }
 
     fn put(&mut self, put: &Put, step: Option<usize>, at: Location) {
-        match self.try_put(put) {
+        match self.stage.put(put) {
             Ok(()) => self.after_act(),
             Err(why) => self.fail(Failure { step, at, why: Why::Undoable(why) }),
         }
     }
 
-    fn try_put(&mut self, put: &Put) -> Result<(), String> {
-        let of = match put.of {
-            Some(who) => Some(self.instance(who)?),
-            None => None,
-        };
-        self.there(put.variable)?;
-        let cell = CellId(put.variable.0);
-        let value = self.given(&put.value, self.machine.layout.cells[cell.index()].ty)?;
-        self.machine.set(cell, of, Some(value));
-        Ok(())
-    }
-
-    /// A scene's variable is there while its scene is loaded.
-    fn there(&self, variable: VarId) -> Result<(), String> {
-        let registry = &self.machine.layout.project.registry;
-        let facts = registry.var(variable);
-        if facts.scope != Scope::Scene || self.machine.scene == Some(facts.owner) {
-            return Ok(());
-        }
-        let scene = &registry.owner(facts.owner).name;
-        Err(format!("`{}` is not there: the scene `{scene}` is not loaded", registry.identity(variable)))
-    }
-
-    fn given(&mut self, given: &Given, ty: crate::registry::Type) -> Result<Value, String> {
-        Ok(match given {
-            Given::Nobody => Value::Ref(None),
-            Given::Instance(who) => Value::Ref(Some(self.instance(*who)?)),
-            Given::Plain(crate::registry::Value::Int(value)) => Value::Int(*value).fitted(ty),
-            Given::Plain(value) => Value::constant(value, ty),
-        })
-    }
-
-    /// The instance meant; a new one is made here.
-    fn instance(&mut self, who: Who) -> Result<InstanceAt, String> {
-        let registry = &self.machine.layout.project.registry;
-        match who {
-            Who::Listed(id) => self.machine.memory.listed(id).ok_or_else(|| {
-                let instance = registry.instance(id);
-                let scene = instance.scene.filter(|&scene| self.machine.scene != Some(scene));
-                let name = &instance.name;
-                match scene.map(|scene| &registry.owner(scene).name) {
-                    Some(scene) => format!("`{name}` is not there: the scene `{scene}` is not loaded"),
-                    None => format!("`{name}` is not there: it was removed"),
-                }
-            }),
-            Who::New(actor) => Ok(self.machine.spawn(actor)),
-            Who::Made(actor, number) => self.made(actor, number),
-        }
-    }
-
-    fn made(&self, actor: OwnerId, number: u32) -> Result<InstanceAt, String> {
-        let memory = &self.machine.memory;
-        let of = |&&at: &&InstanceAt| memory.instances[at.0 as usize].number == number;
-        memory.live(actor).iter().find(of).copied().ok_or_else(|| {
-            let name = &self.machine.layout.project.registry.owner(actor).name;
-            format!("`{name} {number}` is not there: it was not made yet, or it was removed")
-        })
-    }
-
     fn expect(&mut self, step: usize, at: Location, condition: usize, because: Option<&String>) {
         let rehearsal = self.rehearsal;
         let condition = &rehearsal.conditions[condition];
-        let held = self.machine.holds_now(condition);
+        let held = self.stage.machine.holds_now(condition);
         if held == Ok(true) {
             return;
         }
-        let reads = self.machine.reads_of(condition);
+        let reads = self.stage.machine.reads_of(condition);
         let mut changes: Vec<Entry> = Vec::new();
         for read in &reads {
             let Some((cell, of)) = read.cell else { continue };
-            changes.extend(self.machine.observer.last_changes(cell, of).cloned());
+            changes.extend(self.stage.machine.observer.last_changes(cell, of).cloned());
         }
         changes.sort_by_key(|entry| (entry.tick, entry.step));
         let why = Why::Unmet {
@@ -326,7 +246,7 @@ impl Player<'_, '_> {
 
     /// Takes over what went wrong, so that it does not pile up in the machine, and looks at what is watched.
     fn after_act(&mut self) {
-        for fault in std::mem::take(&mut self.machine.faults) {
+        for fault in std::mem::take(&mut self.stage.machine.faults) {
             self.fault_count += 1;
             let meant = self.rehearsal.faults.contains(&fault.rule);
             self.unexpected += u64::from(!meant);
@@ -337,9 +257,9 @@ impl Player<'_, '_> {
                 None => {}
             }
         }
-        self.machine.observer.act += 1;
-        let now = self.machine.now;
-        let machine = &mut self.machine;
+        self.stage.machine.observer.act += 1;
+        let now = self.stage.machine.now;
+        let machine = &mut self.stage.machine;
         machine.observer.sample(now, &machine.memory);
     }
 }

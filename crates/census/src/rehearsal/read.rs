@@ -10,7 +10,7 @@ use crate::registry::{Named, OwnerId, Registry, Scope, SignalId, SignalParameter
 use crate::rehearse::layout::duration_ticks;
 use crate::rules;
 use crate::script::parser::parse_duration;
-use crate::source::{FileId, Location, Span};
+use crate::source::{FileId, Location, SourceFile, Span};
 use crate::words::{did_you_mean, number};
 use rustc_hash::FxHashMap;
 
@@ -22,7 +22,14 @@ pub const KINDS: [&str; 7] = ["fire", "pass", "choose", "expect", "set", "go", "
 /// # Errors
 /// Everything that is wrong in it.
 pub fn read(project: &Project, file: FileId) -> Result<Rehearsal, Vec<Finding>> {
-    let source = project.sources.file(file);
+    read_file(project, file, project.sources.file(file))
+}
+
+/// Reads a rehearsal that is perhaps no file yet; `file` is what its places are told by.
+///
+/// # Errors
+/// Everything that is wrong in it.
+pub fn read_file(project: &Project, file: FileId, source: &SourceFile) -> Result<Rehearsal, Vec<Finding>> {
     let mut problems = Problems::default();
     let start = Location { file, span: Span::default() };
     if let Some(offset) = source.invalid_utf8 {

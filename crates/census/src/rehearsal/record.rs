@@ -307,7 +307,7 @@ impl Observer for Recorder<'_> {
                 return self.changed(tick, memory, *cell, *of, *old, *new, *at);
             }
             Happening::Began { handler, .. } => return self.handlers.push(*handler),
-            Happening::Ended => {
+            Happening::Ended { .. } => {
                 self.handlers.pop();
                 return;
             }

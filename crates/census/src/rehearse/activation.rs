@@ -52,6 +52,8 @@ pub struct Activation {
     pub of: Option<InstanceAt>,
     /// When it was begun, or its present wait was: a running number.
     pub begun: u64,
+    /// What it is known by for as long as it lives; an `after` block goes under its handler's number.
+    pub id: u64,
     /// The old value, in `on changed`.
     pub(super) was: Option<Value>,
     pub(super) frames: SmallVec<[Frame; 1]>,
@@ -90,6 +92,7 @@ impl Activation {
             script,
             of,
             begun: 0,
+            id: 0,
             was: None,
             frames: SmallVec::new(),
             result: None,
@@ -167,7 +170,8 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
         {
             return self.finish(activation);
         }
-        self.tell(&Happening::Began { handler, of, resumed: false });
+        activation.id = self.next_id();
+        self.tell(&Happening::Began { id: activation.id, handler, of, resumed: false });
         self.run(activation);
     }
 
@@ -185,7 +189,8 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
     /// An activation goes on after its wait.
     pub(super) fn resume(&mut self, mut activation: Box<Activation>) {
         activation.until = None;
-        self.tell(&Happening::Began { handler: activation.handler, of: activation.of, resumed: true });
+        let (id, handler, of) = (activation.id, activation.handler, activation.of);
+        self.tell(&Happening::Began { id, handler, of, resumed: true });
         self.run(activation);
     }
 
@@ -206,7 +211,7 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
         if self.stopped.is_none() {
             self.settle();
         }
-        self.tell(&Happening::Ended);
+        self.tell(&Happening::Ended { waits: matches!(next, Next::Park(_)) });
         match next {
             Next::Park(until) if self.stopped.is_none() => self.park(activation, until),
             _ => self.finish(activation),
@@ -618,6 +623,7 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
             Exit::Fork { now, later, delay } => {
                 let ticks = self.ticks(activation, unit, *delay);
                 let mut fork = Activation::new(activation.handler, activation.script, activation.of);
+                fork.id = activation.id;
                 fork.was.clone_from(&activation.was);
                 fork.frames.extend(activation.frames.last().cloned());
                 fork.go_on_at(*later);

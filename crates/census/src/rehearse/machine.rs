@@ -57,9 +57,9 @@ pub enum Happening<'a> {
     /// A question was asked.
     Asked { text: &'a str, choices: &'a [String], at: Location },
     /// A handler began, or went on after a wait.
-    Began { handler: HandlerId, of: Option<InstanceAt>, resumed: bool },
+    Began { id: u64, handler: HandlerId, of: Option<InstanceAt>, resumed: bool },
     /// A handler ended, or waits.
-    Ended,
+    Ended { waits: bool },
     /// Something went wrong.
     Fault(&'a Fault),
     /// Another scene was loaded.
@@ -164,6 +164,7 @@ pub struct Machine<'l, 'p, O: Observer> {
     pub(super) suspects: SmallVec<[Suspect; 4]>,
     pub(super) draws: rand_chacha::ChaCha8Rng,
     pub(super) born: u64,
+    activations: u64,
     pub(super) depth: u32,
     pub(super) silent: bool,
     /// The first fault of an expression that was worked out silently.
@@ -201,6 +202,7 @@ impl<'l, 'p, O: Observer> Machine<'l, 'p, O> {
             suspects: SmallVec::new(),
             draws: rand_chacha::ChaCha8Rng::seed_from_u64(seed),
             born: 0,
+            activations: 0,
             depth: 0,
             silent: false,
             unanswered: None,
@@ -704,6 +706,12 @@ impl<'l, 'p, O: Observer> Machine<'l, 'p, O> {
 
     pub(super) fn tell(&mut self, happening: &Happening<'_>) {
         self.observer.see(self.now, &self.memory, happening);
+    }
+
+    /// A number for a new activation.
+    pub(super) fn next_id(&mut self) -> u64 {
+        self.activations += 1;
+        self.activations
     }
 
     /// An empty environment, used again where there is one.

@@ -5,7 +5,9 @@ use crate::{Failure, print, write};
 use census::accepted::{self, FILE};
 use census::finding::Level;
 use census::project::Project;
-use census::report::{self, Report};
+use census::report::{self, Report, Told};
+use census::rules::Facts;
+use census::witness;
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 
@@ -23,6 +25,18 @@ pub struct Options {
     /// Write down everything that is found as accepted: later checks count only what is new.
     #[arg(long, conflicts_with = "paths")]
     accept: bool,
+    /// Look for runs that really do what is found, and show them.
+    #[arg(long)]
+    prove: bool,
+    /// How many dispatches the search may spend on one finding, in thousands.
+    #[arg(long, value_name = "N", default_value_t = witness::USUAL_EFFORT / 1000, value_parser = clap::value_parser!(u64).range(1..=10_000_000))]
+    effort: u64,
+    /// Write the run that does what one finding says as a rehearsal.
+    #[arg(long, value_name = "RULE@FILE:LINE", conflicts_with_all = ["paths", "accept", "prove", "format"])]
+    witness: Option<String>,
+    /// Where that rehearsal is written; without it, on standard output.
+    #[arg(long, value_name = "FILE", requires = "witness")]
+    save: Option<PathBuf>,
 }
 
 #[derive(Clone, Copy, clap::ValueEnum)]
@@ -50,13 +64,21 @@ pub fn run(folder: Option<&Path>, options: &Options) -> Outcome {
     let root = super::root(folder)?;
     let project = super::open(Some(&root))?;
     let wanted = wanted_files(&root, &project, &options.paths)?;
-    let mut report = report::check(&project);
+    let facts = Facts::new(&project);
+    let mut report = report::report(&facts);
+    let effort = options.effort.saturating_mul(1000);
+    if let Some(wanted) = &options.witness {
+        return save_witness(&facts, &mut report, wanted, options.save.as_deref(), effort);
+    }
     if options.accept {
         return accept(&root, &project, &report);
     }
     let gone = leave_out_accepted(&root, &mut report)?;
     if let Some(wanted) = wanted {
         report.findings.retain(|told| wanted.contains(&&*project.sources.file(told.finding.at.file).path));
+    }
+    if options.prove {
+        prove(&facts, &mut report, effort);
     }
     match options.format {
         Format::Text => print::findings_text::print(&project, &report)?,
@@ -71,6 +93,48 @@ pub fn run(folder: Option<&Path>, options: &Options) -> Outcome {
         ));
     }
     Ok(code(&report, options.fail_on))
+}
+
+/// Looks for witnesses, and says how many were found.
+fn prove(facts: &Facts<'_>, report: &mut Report, effort: u64) {
+    let wanted = report::prove(facts, report, effort);
+    let found = report.findings.iter().filter(|told| told.witness.is_some()).count();
+    let findings = census::words::count(wanted, "finding");
+    print::remark(&format!("{findings} can have a witness, and {found} of them have one."));
+}
+
+/// Writes the witness of the finding that is meant.
+fn save_witness(facts: &Facts<'_>, report: &mut Report, wanted: &str, save: Option<&Path>, effort: u64) -> Outcome {
+    let place = |told: &Told| {
+        let file = facts.project.sources.file(told.finding.at.file);
+        format!("{}@{}:{}", told.finding.rule, file.path, file.position(told.finding.at.span.start).line)
+    };
+    let all: Vec<String> = report.findings.iter().map(place).collect();
+    let Some(at) = all.iter().position(|name| name == wanted) else {
+        let near = census::words::did_you_mean(wanted, all.iter().map(String::as_str));
+        let near = near.map_or_else(|| "`oaken check` shows the findings".to_owned(), |near| near);
+        return Err(Failure(format!("there is no finding `{wanted}`; {near}")));
+    };
+    report.findings.swap(0, at);
+    report.findings.truncate(1);
+    if report::prove(facts, report, effort) == 0 {
+        return Err(Failure(format!("`{wanted}` says nothing that happens in a run, so no run can show it")));
+    }
+    let Some(witness) = report.findings.first().and_then(|told| told.witness.as_ref()) else {
+        print::complain(&format!("no run was found that does what `{wanted}` says; `--effort` looks longer"));
+        return Ok(ExitCode::from(1));
+    };
+    let mut out = print::Out::new();
+    match save {
+        None => out.write(&witness.rehearsal)?,
+        Some(path) => {
+            write::whole(path, &witness.rehearsal)?;
+            let path = print::plain_line(&path.display().to_string());
+            out.line(&format!("{path} fails until this is mended: {}.", print::plain(&witness.sentence)))?;
+        }
+    }
+    out.finish()?;
+    Ok(ExitCode::SUCCESS)
 }
 
 /// Writes all findings into the accepted file.

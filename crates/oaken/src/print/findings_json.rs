@@ -4,6 +4,7 @@ use super::Out;
 use census::finding::Level;
 use census::project::Project;
 use census::report::{Report, Told, sizes};
+use census::witness::Witness;
 use serde_json::{Value, json};
 use std::io;
 
@@ -34,6 +35,37 @@ pub fn document(project: &Project, report: &Report) -> Value {
     })
 }
 
+/// A witness: its steps, as in a rehearsal.
+fn witness(witness: &Witness) -> Value {
+    let steps: Vec<Value> = witness
+        .steps
+        .iter()
+        .map(|step| {
+            let keys = step.iter().map(|(key, value)| ((*key).to_owned(), from_toml(value)));
+            Value::Object(keys.collect())
+        })
+        .collect();
+    json!({ "replayed": true, "steps": steps, "sentence": witness.sentence })
+}
+
+/// A value as TOML writes it, as JSON.
+fn from_toml(text: &str) -> Value {
+    fn turned(value: &toml_edit::Value) -> Value {
+        match value {
+            toml_edit::Value::String(text) => json!(text.value()),
+            toml_edit::Value::Integer(number) => json!(number.value()),
+            toml_edit::Value::Float(number) => json!(number.value()),
+            toml_edit::Value::Boolean(value) => json!(value.value()),
+            toml_edit::Value::Datetime(date) => json!(date.value().to_string()),
+            toml_edit::Value::Array(items) => items.iter().map(turned).collect(),
+            toml_edit::Value::InlineTable(table) => {
+                Value::Object(table.iter().map(|(key, value)| (key.to_owned(), turned(value))).collect())
+            }
+        }
+    }
+    text.parse::<toml_edit::Value>().map_or_else(|_| json!(text), |value| turned(&value))
+}
+
 fn finding(project: &Project, told: &Told) -> Value {
     let finding = &told.finding;
     let file = project.sources.file(finding.at.file);
@@ -59,7 +91,7 @@ fn finding(project: &Project, told: &Told) -> Value {
         "message": finding.message,
         "help": finding.help,
         "related": related,
-        "witness": Value::Null,
+        "witness": told.witness.as_ref().map(witness),
         "fingerprint": told.fingerprint,
     })
 }

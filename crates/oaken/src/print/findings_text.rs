@@ -49,6 +49,13 @@ fn one(out: &mut Out, project: &Project, told: &Told) -> io::Result<()> {
             out.line(&format!("           {lead} {line}"))?;
         }
     }
+    if let Some(witness) = &told.witness {
+        let text = format!("Witness: {}.", witness.sentence);
+        for (at, line) in wrap(&plain(&text), width().saturating_sub(13)).into_iter().enumerate() {
+            let lead = if at == 0 { "▸" } else { " " };
+            out.line(&format!("           {lead} {line}"))?;
+        }
+    }
     for related in &finding.related {
         let file = project.sources.file(related.at.file);
         let at = file.position(related.at.span.start);

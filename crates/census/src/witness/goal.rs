@@ -1,0 +1,295 @@
+//! What a run must do to bear a finding out, and how that is seen.
+
+use crate::finding::{Finding, RuleName};
+use crate::flow::world::HandlerId;
+use crate::project::CellId;
+use crate::rehearse::cell_name;
+use crate::rehearse::fault::{ABOVE, BELOW, BROKEN, EMPTY_REF, OTHER_KIND, OTHER_SCENE, UNKNOWN_VALUE, UNSET, ZERO};
+use crate::rehearse::layout::InstanceAt;
+use crate::rehearse::machine::{Happening, Observer};
+use crate::rehearse::memory::Memory;
+use crate::rehearse::value::Value;
+use crate::source::Location;
+use crate::words::number;
+use rustc_hash::{FxHashMap, FxHashSet};
+
+const FAULTS: [RuleName; 9] = [ABOVE, BELOW, BROKEN, EMPTY_REF, OTHER_KIND, OTHER_SCENE, UNKNOWN_VALUE, UNSET, ZERO];
+
+/// What is to happen, and where.
+#[derive(Clone, Debug)]
+pub struct Goal {
+    /// The rule of the finding.
+    pub rule: RuleName,
+    /// The finding's place.
+    pub at: Location,
+    /// The first other place that the finding names.
+    pub other: Option<Location>,
+    kind: Kind,
+}
+
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+enum Kind {
+    /// A fault at this place.
+    Fault,
+    /// A write that throws away what others wrote since its activation began.
+    Lost,
+    /// A second activation goes on beside the first.
+    Reentry,
+    /// A guard stays up when its activation is over.
+    Stuck,
+}
+
+impl Goal {
+    /// The goal of a finding, if it speaks of something that happens in a run.
+    #[must_use]
+    pub fn of(finding: &Finding) -> Option<Self> {
+        let kind = match finding.rule.0 {
+            "sharing/lost-update" => Kind::Lost,
+            "sharing/reentry" => Kind::Reentry,
+            "sharing/stuck-guard" => Kind::Stuck,
+            _ if FAULTS.contains(&finding.rule) => Kind::Fault,
+            _ => return None,
+        };
+        let other = finding.related.first().map(|related| related.at);
+        Some(Self { rule: finding.rule, at: finding.at, other, kind })
+    }
+
+    /// Whether it is a fault, which fails a rehearsal by itself.
+    #[must_use]
+    pub fn is_fault(&self) -> bool {
+        self.kind == Kind::Fault
+    }
+
+    fn is_at(&self, at: Location) -> bool {
+        at.file == self.at.file && (self.at.span.contains(at.span) || at.span.contains(self.at.span))
+    }
+}
+
+/// What was seen when the goal was reached.
+#[derive(Clone, PartialEq, Debug)]
+pub struct Reached {
+    /// In plain words.
+    pub text: String,
+    /// What ought to hold at the end and does not, each with its reason; for a fault there is no need of it.
+    pub expect: Vec<(String, String)>,
+    /// Whether nothing else went wrong before.
+    pub clean: bool,
+}
+
+/// An activation that is alive.
+#[derive(Clone, Debug)]
+struct Alive {
+    handler: HandlerId,
+    of: Option<InstanceAt>,
+    began: u64,
+    waits: bool,
+    resumed: bool,
+    /// Another activation of the handler waited when this one began.
+    beside: bool,
+    /// The guard that it has put up.
+    guard: Option<(CellId, Option<InstanceAt>, Option<Value>)>,
+}
+
+/// A change of the variable that a lost update is about.
+#[derive(Clone, Debug)]
+struct Change {
+    by: u64,
+    at: u64,
+    old: Option<f64>,
+}
+
+/// Watches a run for its goal.
+#[derive(Debug)]
+pub struct Watcher<'g> {
+    goal: &'g Goal,
+    now: u64,
+    alive: FxHashMap<u64, Alive>,
+    running: Vec<u64>,
+    changes: FxHashMap<(CellId, Option<InstanceAt>), Vec<Change>>,
+    faults: usize,
+    /// The statements that changed something, each with how large a number it left.
+    pub covered: FxHashSet<(Location, i32)>,
+    /// What was seen, once the goal was reached.
+    pub reached: Option<Reached>,
+}
+
+impl<'g> Watcher<'g> {
+    /// A watcher for a goal.
+    #[must_use]
+    pub fn new(goal: &'g Goal) -> Self {
+        Self {
+            goal,
+            now: 0,
+            alive: FxHashMap::default(),
+            running: Vec::new(),
+            changes: FxHashMap::default(),
+            faults: 0,
+            covered: FxHashSet::default(),
+            reached: None,
+        }
+    }
+
+    fn reach(&mut self, text: String, expect: Vec<(String, String)>) {
+        if self.reached.is_none() {
+            self.reached = Some(Reached { text, expect, clean: self.faults == 0 });
+        }
+    }
+
+    fn began(&mut self, id: u64, handler: HandlerId, of: Option<InstanceAt>, resumed: bool) {
+        self.running.push(id);
+        let now = self.now;
+        let beside = self.alive.values().any(|other| other.waits && other.handler == handler && other.of == of);
+        let alive = self.alive.entry(id).or_insert_with(|| Alive {
+            handler,
+            of,
+            began: now,
+            waits: false,
+            resumed: false,
+            beside,
+            guard: None,
+        });
+        alive.resumed |= resumed;
+    }
+
+    fn ended(&mut self, memory: &Memory<'_, '_>, waits: bool) {
+        let Some(id) = self.running.pop() else { return };
+        if waits {
+            if let Some(alive) = self.alive.get_mut(&id) {
+                alive.waits = true;
+            }
+            return;
+        }
+        let Some(alive) = self.alive.remove(&id) else { return };
+        let Some((cell, of, up)) = alive.guard else { return };
+        if memory.get(cell, of) == up {
+            let name = cell_name(memory.layout(), memory, cell, of);
+            let value = crate::rehearse::value_text(memory, up.as_ref());
+            self.reach(
+                format!("`{name}` is still {value} when the handler is over, so it never runs again"),
+                Vec::new(),
+            );
+        }
+    }
+
+    fn changed(&mut self, memory: &Memory<'_, '_>, change: &Happening<'_>) {
+        let Happening::Changed { cell, of, old, new, at } = *change else { return };
+        let by = self.running.last().copied().unwrap_or(0);
+        match self.goal.kind {
+            Kind::Lost => {
+                let number = |value: Option<&Value>| value.and_then(Value::as_number);
+                if at.is_some_and(|at| self.goal.is_at(at)) {
+                    self.lost(memory, cell, of, number(old), number(new));
+                }
+                let changes = self.changes.entry((cell, of)).or_default();
+                changes.push(Change { by, at: self.now, old: number(old) });
+            }
+            Kind::Stuck if at.is_some_and(|at| self.goal.is_at(at)) => {
+                if let Some(alive) = self.alive.get_mut(&by) {
+                    alive.guard = Some((cell, of, new.cloned()));
+                }
+            }
+            Kind::Reentry if old != new => {
+                let step = at.zip(self.goal.other).is_some_and(|(at, other)| {
+                    at.file == other.file && (other.span.contains(at.span) || at.span.contains(other.span))
+                });
+                if step && self.alive.get(&by).is_some_and(|alive| alive.beside && alive.resumed) {
+                    let name = cell_name(memory.layout(), memory, cell, of);
+                    let (old, new) =
+                        (crate::rehearse::value_text(memory, old), crate::rehearse::value_text(memory, new));
+                    let reason = "it came again while it waited, and is done once";
+                    let expect = self.expectation(memory, cell, &name, &old, reason);
+                    self.reach(format!("`{name}` changes a second time, from {old} to {new}"), expect);
+                }
+            }
+            _ => {}
+        }
+    }
+
+    /// A write by an activation that began before somebody else's change.
+    fn lost(
+        &mut self,
+        memory: &Memory<'_, '_>,
+        cell: CellId,
+        of: Option<InstanceAt>,
+        old: Option<f64>,
+        new: Option<f64>,
+    ) {
+        let Some(id) = self.running.last() else { return };
+        let Some(began) = self.alive.get(id).map(|alive| alive.began) else { return };
+        let changes = self.changes.get(&(cell, of)).map_or(&[][..], Vec::as_slice);
+        let Some(first) = changes.iter().find(|change| change.at > began && change.by != *id) else { return };
+        let (Some(stale), Some(old), Some(new)) = (first.old, old, new) else { return };
+        if stale == old {
+            return;
+        }
+        let name = cell_name(memory.layout(), memory, cell, of);
+        let right = number(old + (new - stale));
+        let expect = self.expectation(memory, cell, &name, &right, "no change may be lost");
+        self.reach(
+            format!(
+                "`{name}` was {}, became {} during the wait, and is set to {} where {right} would count both",
+                number(stale),
+                number(old),
+                number(new)
+            ),
+            expect,
+        );
+    }
+
+    /// What ought to hold; only what the registry lists, of an instance that has a name, can be expected.
+    fn expectation(
+        &self,
+        memory: &Memory<'_, '_>,
+        cell: CellId,
+        name: &str,
+        value: &str,
+        reason: &str,
+    ) -> Vec<(String, String)> {
+        if memory.layout().project.variable_of(cell).is_none() || name.contains(' ') {
+            return Vec::new();
+        }
+        vec![(format!("{name} == {value}"), reason.to_owned())]
+    }
+}
+
+/// How large a number is, by powers of two.
+#[allow(clippy::cast_possible_truncation, reason = "a logarithm is small")]
+fn magnitude(value: Option<&Value>) -> i32 {
+    match value.and_then(Value::as_number) {
+        Some(number) if number > 0.0 => number.log2() as i32 + 2,
+        Some(number) if number < 0.0 => -2,
+        Some(_) => 0,
+        None => i32::MIN,
+    }
+}
+
+impl Observer for Watcher<'_> {
+    fn see(&mut self, _: u64, memory: &Memory<'_, '_>, happening: &Happening<'_>) {
+        if self.reached.is_some() {
+            return;
+        }
+        self.now += 1;
+        if let Happening::Changed { old, new, at: Some(at), .. } = happening
+            && old != new
+        {
+            self.covered.insert((*at, magnitude(*new)));
+        }
+        match happening {
+            Happening::Fault(fault) => {
+                if self.goal.kind == Kind::Fault && fault.rule == self.goal.rule && self.goal.is_at(fault.at) {
+                    self.reach(fault.message.clone(), Vec::new());
+                }
+                self.faults += 1;
+            }
+            _ if self.goal.kind == Kind::Fault => {}
+            Happening::Began { id, handler, of, resumed } => self.began(*id, *handler, *of, *resumed),
+            Happening::Ended { waits } => self.ended(memory, *waits),
+            Happening::Changed { .. } => self.changed(memory, happening),
+            Happening::Run => {
+                self.alive.clear();
+                self.changes.clear();
+            }
+            _ => {}
+        }
+    }
+}

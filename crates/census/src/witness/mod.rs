@@ -1,0 +1,134 @@
+//! Witnesses: runs that really end in what a finding says.
+//!
+//! [`search`] looks for one among the signals, arguments, choices and draws that the game could bring; [`goal`] tells when
+//! a run has reached what a finding speaks of; [`shrink`] leaves out what a run can do without. What comes out is written
+//! as a rehearsal, read back, and played once more: only then it counts.
+
+mod acts;
+mod goal;
+mod search;
+mod shrink;
+
+use crate::finding::Finding;
+use crate::flow::world::World;
+use crate::project::Project;
+use crate::rehearsal::write::{Head, document};
+use crate::rehearsal::{Action, play, read};
+use crate::rehearse::layout::Layout;
+use crate::source::{FileKind, SourceFile};
+use goal::Goal;
+use rayon::prelude::*;
+
+/// How many dispatches the search may spend on one finding, where nobody says otherwise.
+pub const USUAL_EFFORT: u64 = 1_000_000;
+
+/// A run that ends in what a finding says, replayed.
+#[derive(Clone, Debug)]
+pub struct Witness {
+    /// What is done, in order.
+    pub steps: Vec<Step>,
+    /// What is done and what happened then, in plain words.
+    pub sentence: String,
+    /// The whole as a rehearsal, which fails until the mistake is mended.
+    pub rehearsal: String,
+}
+
+/// One step: the keys of a rehearsal's step, each with its value in TOML.
+pub type Step = Vec<(&'static str, String)>;
+
+/// Whether a witness can be looked for: the finding speaks of something that happens in a run.
+#[must_use]
+pub fn can_have(finding: &Finding) -> bool {
+    Goal::of(finding).is_some()
+}
+
+/// Looks for a run that does what each finding says. The same findings and the same effort give the same witnesses.
+#[must_use]
+pub fn find_all(world: &World<'_>, findings: &[&Finding], effort: u64) -> Vec<Option<Witness>> {
+    let layout = Layout::new(world.project, &world.graphs);
+    let layout = &layout;
+    let acts = acts::Acts::new(world, layout);
+    let acts = &acts;
+    findings.par_iter().map(|finding| find(layout, acts, finding, effort)).collect()
+}
+
+fn find(layout: &Layout<'_>, acts: &acts::Acts, finding: &Finding, effort: u64) -> Option<Witness> {
+    let goal = Goal::of(finding)?;
+    let found = search::search(layout, acts, &goal, effort)?;
+    let steps = shrink::shrink(layout, &goal, found);
+    replay(layout, &goal, finding, &steps)
+}
+
+/// Writes the steps as a rehearsal, reads that back and plays it.
+fn replay(layout: &Layout<'_>, goal: &Goal, finding: &Finding, found: &search::Run) -> Option<Witness> {
+    let project = layout.project;
+    let outcome = search::play(layout, goal, found).reached?;
+    let head = Head {
+        title: title(project, finding),
+        seed: found.seed,
+        comment: vec![
+            format!("Fails until {} at {} is mended:", finding.rule, place(project, finding)),
+            outcome.text.clone(),
+        ],
+        watch: finding.variable.iter().filter(|name| project.registry.find(name).is_some()).cloned().collect(),
+    };
+    let text = document(project, &head, &found.acts, &outcome.expect);
+    let source = SourceFile::new("witness.toml", FileKind::Rehearsal, text.clone().into_bytes());
+    let rehearsal = read::read_file(project, finding.at.file, &source).ok()?;
+    let again = search::play(layout, goal, &search::Run { seed: rehearsal.seed, acts: actions(&rehearsal) });
+    again.reached.as_ref()?;
+    let played = play::play(layout, &rehearsal, crate::rehearsal::record::Wanted::default());
+    let undoable = |failure: &play::Failure| matches!(failure.why, play::Why::Undoable(_));
+    if played.failures.iter().any(undoable) || goal.is_fault() && played.passed() {
+        return None;
+    }
+    let steps = found.acts.iter().map(|act| crate::rehearsal::write::step_keys(project, act)).collect();
+    let done: Vec<String> = found.acts.iter().map(|act| words(project, act)).collect();
+    let done = if done.is_empty() { "the start of a run".to_owned() } else { done.join(", then ") };
+    let seed = if found.seed == 0 { String::new() } else { format!(" (seed {})", found.seed) };
+    Some(Witness { steps, sentence: format!("{done}{seed}: {}", outcome.text), rehearsal: text })
+}
+
+/// An act in words: "`touched` on `dawn_boat` 7 times".
+fn words(project: &Project, act: &Action) -> String {
+    let keys = crate::rehearsal::write::step_keys(project, act);
+    let value = |key: &str| keys.iter().find(|(name, _)| *name == key).map(|(_, value)| value.trim_matches('"'));
+    match act {
+        Action::Fire { times, .. } => {
+            let mut text = format!("`{}`", value("fire").unwrap_or(""));
+            if let Some(on) = value("on") {
+                text.push_str(&format!(" on `{on}`"));
+            }
+            if let Some(with) = value("with") {
+                text.push_str(&format!(" with {}", with.trim_matches(['{', '}', ' '])));
+            }
+            if *times > 1 {
+                text.push_str(&format!(" {times} times"));
+            }
+            text
+        }
+        Action::Pass(_) => format!("{} pass", value("pass").unwrap_or("")),
+        Action::Choose(choice) => format!("choice {}", choice + 1),
+        Action::Set(_) => format!("the game sets {}", value("set").unwrap_or("").trim_matches(['{', '}', ' '])),
+        Action::Go(_) => format!("the scene `{}` is loaded", value("go").unwrap_or("")),
+        Action::Restart => "the run begins anew".to_owned(),
+        Action::Expect { .. } => String::new(),
+    }
+}
+
+fn actions(rehearsal: &crate::rehearsal::Rehearsal) -> Vec<Action> {
+    let acts = rehearsal.steps.iter().map(|step| &step.action);
+    acts.filter(|action| !matches!(action, Action::Expect { .. })).cloned().collect()
+}
+
+fn title(project: &Project, finding: &Finding) -> String {
+    match &finding.variable {
+        Some(variable) => format!("{variable}: {} at {}", finding.rule, place(project, finding)),
+        None => format!("{} at {}", finding.rule, place(project, finding)),
+    }
+}
+
+fn place(project: &Project, finding: &Finding) -> String {
+    let file = project.sources.file(finding.at.file);
+    format!("{}:{}", file.path, file.position(finding.at.span.start).line)
+}

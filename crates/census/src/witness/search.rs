@@ -1,0 +1,416 @@
+//! Looks for a run that reaches a goal.
+//!
+//! Two ways, both the same each time. *Drills* do one thing over and over, as a player would: one signal with one set of
+//! arguments, at one pace, or time alone. *Walks* are random, but led: signals whose handlers stand near the goal, in the
+//! sense of [`Acts::nearness`], come up more often, and so do numbers that the scripts compare with; and a walk that
+//! came where none was before (a statement that changed something, a number of another magnitude) is taken as the way to
+//! begin others, as coverage-guided fuzzers do (M. Zalewski, "Technical details for afl-fuzz", 2014).
+
+use super::acts::{Acts, actors};
+use super::goal::{Goal, Reached, Watcher};
+use crate::project::CellId;
+use crate::registry::{OwnerId, Scope, SignalId, SignalParameter, Type, Value, VarId};
+use crate::rehearsal::stage::Stage;
+use crate::rehearsal::{Action, Given, Put, Who};
+use crate::rehearse::layout::{InstanceAt, Layout};
+use crate::rehearse::machine::{Limits, Machine};
+use crate::source::Location;
+use rand_core::{Rng as _, SeedableRng};
+use rustc_hash::FxHashSet;
+
+/// Limits of a run in a search: shorter than a rehearsal's.
+const LIMITS: Limits = Limits { steps: 20_000, dispatches: 2_000, waiting: 500 };
+/// How often a drill does its one thing.
+const DRILL: usize = 220;
+/// How many acts a walk has at most.
+const WALK: usize = 24;
+/// How many runs are kept as ways to begin others.
+const MOST_WAYS: usize = 256;
+/// How long a walk lets time go by at its end, in ticks.
+const LAST_PASS: u64 = 1_200;
+/// How many faults beside the goal a run may have.
+const MOST_FAULTS: usize = 12;
+
+/// A run: what its draws begin from, and what is done.
+#[derive(Clone, Debug)]
+pub struct Run {
+    /// The seed.
+    pub seed: u64,
+    /// What is done.
+    pub acts: Vec<Action>,
+}
+
+/// How a run went.
+#[derive(Clone, Debug)]
+pub struct Played {
+    /// What was seen when the goal was reached.
+    pub reached: Option<Reached>,
+    /// How many acts were done by then.
+    pub used: usize,
+}
+
+/// Plays a run up to its goal.
+#[must_use]
+pub fn play(layout: &Layout<'_>, goal: &Goal, run: &Run) -> Played {
+    let mut stage = begin(layout, goal, run.seed);
+    for (at, act) in run.acts.iter().enumerate() {
+        if stage.machine.observer.reached.is_some() || stage.machine.stopped.is_some() {
+            return Played { reached: stage.machine.observer.reached.take(), used: at };
+        }
+        // What can't be done now is passed over: a shorter run may do without what it needs.
+        let _ = stage.act(act);
+    }
+    Played { reached: stage.machine.observer.reached.take(), used: run.acts.len() }
+}
+
+fn begin<'l, 'p, 'g>(layout: &'l Layout<'p>, goal: &'g Goal, seed: u64) -> Stage<'l, 'p, Watcher<'g>> {
+    let mut machine = Machine::new(layout, seed, Watcher::new(goal));
+    machine.limits = LIMITS;
+    machine.start();
+    Stage { machine }
+}
+
+/// Looks for a run that reaches the goal, with at most so many dispatches.
+#[must_use]
+pub fn search(layout: &Layout<'_>, acts: &Acts, goal: &Goal, effort: u64) -> Option<Run> {
+    let near = acts.nearness(layout, goal.at);
+    let ranked = acts.ranked(layout, &near);
+    let seed = u64::from(goal.at.span.start) << 8 | u64::from(goal.at.file.0 & 0xff);
+    let dice = rand_chacha::ChaCha8Rng::seed_from_u64(seed);
+    let mut search = Search {
+        layout,
+        acts,
+        goal,
+        ranked,
+        left: effort,
+        most: (effort / 25).max(4_000),
+        covered: FxHashSet::default(),
+        ways: Vec::new(),
+        unclean: None,
+        dice,
+    };
+    search.nothing().or_else(|| search.drills()).or_else(|| search.walks()).or(search.unclean)
+}
+
+struct Search<'s, 'p> {
+    layout: &'s Layout<'p>,
+    acts: &'s Acts,
+    goal: &'s Goal,
+    /// The signals, and how near their handlers are.
+    ranked: Vec<(SignalId, u32)>,
+    /// How many dispatches are left.
+    left: u64,
+    /// How many dispatches one run may take.
+    most: u64,
+    /// Where some run has been.
+    covered: FxHashSet<(Location, i32)>,
+    /// Runs that came where none was before.
+    ways: Vec<Run>,
+    /// A run that reached the goal after other faults.
+    unclean: Option<Run>,
+    dice: rand_chacha::ChaCha8Rng,
+}
+
+impl<'s, 'p> Search<'s, 'p> {
+    fn below(&mut self, count: usize) -> usize {
+        let drawn = self.dice.next_u64() % (count.max(1) as u64);
+        usize::try_from(drawn).unwrap_or(0)
+    }
+
+    /// Plays, asking for act after act; gives the run if it reached the goal and nothing else went wrong.
+    fn attempt(
+        &mut self,
+        seed: u64,
+        most: usize,
+        mut next: impl FnMut(&mut Self, &Stage<'s, 'p, Watcher<'s>>, usize) -> Option<Action>,
+    ) -> Option<Run> {
+        let mut stage = begin(self.layout, self.goal, seed);
+        let mut done: Vec<Action> = Vec::new();
+        for at in 0..most {
+            if self.is_over(&stage) {
+                break;
+            }
+            let Some(act) = next(self, &stage, at) else { break };
+            if stage.act(&act).is_ok() {
+                done.push(act);
+            }
+        }
+        self.left = self.left.saturating_sub(stage.machine.dispatched + 20 + done.len() as u64);
+        let watcher = stage.machine.observer;
+        let run = Run { seed, acts: done };
+        let before = self.covered.len();
+        self.covered.extend(&watcher.covered);
+        if self.covered.len() > before && self.ways.len() < MOST_WAYS && !run.acts.is_empty() {
+            self.ways.push(run.clone());
+        }
+        let reached = watcher.reached?;
+        if reached.clean {
+            return Some(run);
+        }
+        if self.unclean.as_ref().is_none_or(|known| known.acts.len() > run.acts.len()) {
+            self.unclean = Some(run);
+        }
+        None
+    }
+
+    fn is_over(&self, stage: &Stage<'_, '_, Watcher<'_>>) -> bool {
+        let machine = &stage.machine;
+        machine.observer.reached.is_some()
+            || machine.stopped.is_some()
+            || machine.faults.len() > MOST_FAULTS
+            || machine.dispatched > self.most
+    }
+
+    // ---- drills ----
+
+    /// The start alone may do it.
+    fn nothing(&mut self) -> Option<Run> {
+        (0..3).find_map(|seed| self.attempt(seed, 0, |_, _, _| None))
+    }
+
+    fn drills(&mut self) -> Option<Run> {
+        let near: Vec<SignalId> = self.ranked.iter().filter(|(_, depth)| *depth <= 2).map(|&(id, _)| id).collect();
+        let half = self.left / 2;
+        let mut paces = vec![None, Some(1)];
+        paces.extend(self.acts.waits_near(self.layout, self.goal.at).into_iter().map(Some));
+        if let Some(run) = self.attempt(0, DRILL, |_, _, _| Some(Action::Pass(120))) {
+            return Some(run);
+        }
+        for variant in 0..48 {
+            for &signal in &near {
+                for &pace in &paces {
+                    if self.left < half {
+                        return None;
+                    }
+                    if let Some(run) = self.drill(signal, variant, pace) {
+                        return Some(run);
+                    }
+                }
+            }
+        }
+        None
+    }
+
+    /// One signal over and over: the same target and arguments, a choice where one is asked, and perhaps time between.
+    fn drill(&mut self, signal: SignalId, variant: usize, pace: Option<u64>) -> Option<Run> {
+        let mut chosen: Option<(Option<Who>, usize)> = None;
+        self.attempt(variant as u64, DRILL, |search, stage, at| {
+            if let Some(question) = stage.machine.questions.front() {
+                return Some(Action::Choose(variant % question.choices.len().max(1)));
+            }
+            if let Some(ticks) = pace.filter(|_| at % 2 == 1) {
+                return Some(Action::Pass(ticks));
+            }
+            let (on, mut digits) = *chosen.get_or_insert_with(|| search.target(stage, signal, variant));
+            let with = search.arguments(stage, signal, |search, stage, parameter| {
+                let all = search.candidates(stage, signal, parameter);
+                let given = all.get(digits % all.len().max(1)).cloned();
+                digits /= all.len().max(1);
+                given
+            });
+            Some(Action::Fire { signal, on, with: with?, times: 1 })
+        })
+    }
+
+    /// Whom a signal happens to, in the variant of that number, and what of the number is left for the arguments.
+    fn target(&self, stage: &Stage<'_, '_, Watcher<'_>>, signal: SignalId, variant: usize) -> (Option<Who>, usize) {
+        let registry = &self.layout.project.registry;
+        if registry.signal(signal).to_all {
+            return (None, variant);
+        }
+        let handlers = self.layout.answers.signals.get(&signal).into_iter().flatten();
+        let mut owners: Vec<_> = handlers
+            .filter_map(|handler| {
+                let at = self.layout.handlers[handler.index()];
+                self.layout.project.script(at.script).owner
+            })
+            .filter(|&owner| registry.is_actor(owner))
+            .collect();
+        owners.dedup();
+        let live: Vec<Who> =
+            owners.iter().flat_map(|&owner| stage.machine.memory.live(owner)).map(|&at| who(stage, at)).collect();
+        let new = owners.iter().filter(|&&owner| registry.is_many(owner)).map(|&owner| Who::New(owner));
+        let all: Vec<Who> = live.into_iter().take(4).chain(new).collect();
+        let count = all.len().max(1);
+        (all.get(variant % count).copied(), variant / count)
+    }
+
+    fn arguments(
+        &mut self,
+        stage: &Stage<'s, 'p, Watcher<'s>>,
+        signal: SignalId,
+        mut pick: impl FnMut(&mut Self, &Stage<'s, 'p, Watcher<'s>>, &SignalParameter) -> Option<Given>,
+    ) -> Option<Vec<Given>> {
+        let registry = &self.layout.project.registry;
+        registry.signal(signal).parameters.iter().map(|parameter| pick(self, stage, parameter)).collect()
+    }
+
+    /// What may be passed for a parameter, the likeliest first.
+    #[allow(clippy::cast_possible_truncation, reason = "a cast from float saturates")]
+    fn candidates(
+        &self,
+        stage: &Stage<'_, '_, Watcher<'_>>,
+        signal: SignalId,
+        parameter: &SignalParameter,
+    ) -> Vec<Given> {
+        let (low, high) = (parameter.min.unwrap_or(f64::NEG_INFINITY), parameter.max.unwrap_or(f64::INFINITY));
+        let inside = |value: &f64| *value >= low && *value <= high;
+        let ends = [parameter.max, parameter.min].into_iter().flatten();
+        let numbers = || ends.clone().chain(self.acts.numbers.iter().copied().filter(inside));
+        match parameter.ty {
+            Type::Bool => [true, false].map(|value| Given::Plain(Value::Bool(value))).to_vec(),
+            Type::Int => numbers()
+                .filter(|value| value.fract() == 0.0)
+                .map(|value| Given::Plain(Value::Int(value as i64)))
+                .collect(),
+            Type::Number => numbers().map(|value| Given::Plain(Value::Number(value))).collect(),
+            Type::Text => vec![Given::Plain(Value::Text("".into()))],
+            Type::Enum(of) => {
+                let values = &self.layout.project.registry.var(of).values;
+                values.iter().map(|value| Given::Plain(Value::Text(value.clone()))).collect()
+            }
+            Type::Vec2 => vec![Given::Plain(Value::Vector(vec![0.0; 2]))],
+            Type::Vec3 => vec![Given::Plain(Value::Vector(vec![0.0; 3]))],
+            Type::Ref(_) | Type::Unknown => self.instances(stage, signal, parameter.ty),
+        }
+    }
+
+    /// The actors that some handler of the signal asks for come first.
+    fn instances(&self, stage: &Stage<'_, '_, Watcher<'_>>, signal: SignalId, ty: Type) -> Vec<Given> {
+        let project = self.layout.project;
+        let mut actors = actors(project, ty);
+        let handlers = self.layout.answers.signals.get(&signal).into_iter().flatten();
+        let filters: Vec<OwnerId> = handlers
+            .flat_map(|handler| {
+                let at = self.layout.handlers[handler.index()];
+                project.script(at.script).handlers[at.index].parameters.iter().filter_map(|&(_, filter)| filter)
+            })
+            .collect();
+        actors.sort_by_key(|actor| !filters.contains(actor));
+        let new = actors.iter().filter(|&&actor| project.registry.is_many(actor)).map(|&actor| Who::New(actor));
+        let live = actors.iter().flat_map(|&actor| stage.machine.memory.live(actor).iter().take(3));
+        let (new, live): (Vec<Who>, Vec<Who>) = (new.collect(), live.map(|&at| who(stage, at)).collect());
+        // New ones first: most of what is met in play was not met before.
+        new.iter().chain(&live).copied().map(Given::Instance).collect()
+    }
+
+    // ---- walks ----
+
+    fn walks(&mut self) -> Option<Run> {
+        let mut seed = 0;
+        while self.left > 0 {
+            seed += 1;
+            let most = 4 + self.below(WALK);
+            let far = u32::try_from(self.below(3)).unwrap_or(0) + 1;
+            let main = self.below(4).saturating_sub(2);
+            let fresh = self.ways.is_empty() || self.below(3) == 0;
+            let way = if fresh { Run { seed, acts: Vec::new() } } else { self.some_way() };
+            let most = way.acts.len() + most;
+            let patient = self.below(5) == 0;
+            let walk = |search: &mut Self, stage: &Stage<'s, 'p, Watcher<'s>>, at: usize| match way.acts.get(at) {
+                Some(act) => Some(act.clone()),
+                None if at + 1 == most && patient => Some(Action::Pass(LAST_PASS)),
+                None => search.step(stage, far, main),
+            };
+            if let Some(run) = self.attempt(way.seed, most, walk) {
+                return Some(run);
+            }
+        }
+        None
+    }
+
+    /// A way that some run went, or the beginning of one.
+    fn some_way(&mut self) -> Run {
+        let at = self.below(self.ways.len());
+        let mut way = self.ways[at].clone();
+        let kept = self.below(way.acts.len()) + 1;
+        if self.below(2) == 0 {
+            way.acts.truncate(kept);
+        }
+        way
+    }
+
+    /// One random act; `far` is how many steps of nearness make a signal half as likely, `main` the instance that
+    /// most things happen to.
+    fn step(&mut self, stage: &Stage<'s, 'p, Watcher<'s>>, far: u32, main: usize) -> Option<Action> {
+        if let Some(question) = stage.machine.questions.front()
+            && self.below(3) > 0
+        {
+            return Some(Action::Choose(self.below(question.choices.len())));
+        }
+        match self.below(20) {
+            0..=2 => {
+                let at = self.below(self.acts.times.len());
+                let at = self.below(at + 1);
+                Some(Action::Pass(self.acts.times.get(at).copied().unwrap_or(1)))
+            }
+            4 | 5 if !self.acts.written.is_empty() => self.as_the_game(stage),
+            3 if self.below(3) == 0 => {
+                let at = self.below(self.acts.times.len());
+                Some(Action::Pass(self.acts.times.get(at).copied().unwrap_or(1).saturating_mul(8).min(2_000)))
+            }
+            _ => self.some_signal(stage, far, main),
+        }
+    }
+
+    fn some_signal(&mut self, stage: &Stage<'s, 'p, Watcher<'s>>, far: u32, main: usize) -> Option<Action> {
+        let weights: Vec<usize> = self.ranked.iter().map(|&(_, depth)| 64 >> (depth / far).min(6)).collect();
+        let all: usize = weights.iter().sum();
+        let mut drawn = self.below(all);
+        let at = weights.iter().position(|&weight| {
+            let here = drawn < weight;
+            drawn = drawn.saturating_sub(weight);
+            here
+        });
+        let Some(&(signal, _)) = at.and_then(|at| self.ranked.get(at)) else { return Some(Action::Pass(1)) };
+        let variant = if self.below(4) > 0 { main } else { self.below(8) };
+        let (on, _) = self.target(stage, signal, variant);
+        let with = self.arguments(stage, signal, |search, stage, parameter| {
+            // The ends of a range, and what some handler asks for, stand first and do most.
+            let all = search.candidates(stage, signal, parameter);
+            let most = if search.below(3) == 0 { all.len() } else { all.len().min(2) };
+            all.get(search.below(most)).cloned()
+        });
+        Some(Action::Fire { signal, on, with: with?, times: 1 })
+    }
+
+    /// A variable with `engine = "writes"` changes, within its range.
+    #[allow(clippy::cast_possible_truncation, reason = "a cast from float saturates")]
+    fn as_the_game(&mut self, stage: &Stage<'s, 'p, Watcher<'s>>) -> Option<Action> {
+        let at = self.below(self.acts.written.len());
+        let variable: VarId = *self.acts.written.get(at)?;
+        let facts = self.layout.project.registry.var(variable);
+        let live = stage.machine.memory.live(facts.owner);
+        let of = match facts.scope {
+            Scope::Instance if live.is_empty() => return Some(Action::Pass(1)),
+            Scope::Instance => Some(live[self.below(live.len())]),
+            Scope::Scene if stage.machine.scene != Some(facts.owner) => return Some(Action::Pass(1)),
+            _ => None,
+        };
+        let (min, max) = stage.machine.range(CellId(variable.0), of);
+        let (low, high) = (min.unwrap_or(f64::NEG_INFINITY), max.unwrap_or(f64::INFINITY));
+        let mut numbers: Vec<f64> = self.acts.numbers.iter().copied().filter(|n| *n >= low && *n <= high).collect();
+        numbers.extend([min, max].into_iter().flatten());
+        let number = numbers.get(self.below(numbers.len())).copied();
+        let value = match facts.ty {
+            Type::Bool => Value::Bool(self.below(2) == 0),
+            Type::Int => Value::Int(number?.floor() as i64),
+            Type::Number => Value::Number(number?),
+            Type::Enum(_) => Value::Text(facts.values.get(self.below(facts.values.len()))?.clone()),
+            Type::Vec2 => Value::Vector(vec![number.unwrap_or(0.0), 0.0]),
+            Type::Vec3 => Value::Vector(vec![number.unwrap_or(0.0), 0.0, 0.0]),
+            _ => return Some(Action::Pass(1)),
+        };
+        let of = of.map(|at| who(stage, at));
+        Some(Action::Set(vec![Put { variable, of, value: Given::Plain(value) }]))
+    }
+}
+
+/// The name of an instance of a run.
+fn who(stage: &Stage<'_, '_, Watcher<'_>>, at: InstanceAt) -> Who {
+    let instance = &stage.machine.memory.instances[at.0 as usize];
+    match instance.listed {
+        Some(listed) => Who::Listed(listed),
+        None => Who::Made(instance.actor, instance.number),
+    }
+}

@@ -1,0 +1,93 @@
+//! Leaves out what a run can do without.
+//!
+//! Delta debugging: stretches of acts are left out, long ones first, as long as the goal is still reached (A. Zeller,
+//! R. Hildebrandt, "Simplifying and isolating failure-inducing input", IEEE Transactions on Software Engineering, 2002).
+
+use super::goal::Goal;
+use super::search::{Run, play};
+use crate::rehearsal::Action;
+use crate::rehearse::layout::Layout;
+
+/// How often a run is played again at most.
+const MOST_TRIES: usize = 300;
+
+/// The run without what it can do without, equal acts in a row made one.
+#[must_use]
+pub fn shrink(layout: &Layout<'_>, goal: &Goal, mut run: Run) -> Run {
+    let first = play(layout, goal, &run);
+    let Some(clean) = first.reached.map(|reached| reached.clean) else { return run };
+    run.acts.truncate(first.used);
+    let mut tries = 0;
+    let mut reaches = |candidate: &Run| {
+        tries += 1;
+        let reached = play(layout, goal, candidate).reached;
+        tries < MOST_TRIES && reached.is_some_and(|reached| reached.clean || !clean)
+    };
+    let mut length = run.acts.len().div_ceil(2);
+    while length > 0 {
+        let mut at = 0;
+        while at < run.acts.len() {
+            let mut shorter = run.clone();
+            shorter.acts.drain(at..(at + length).min(run.acts.len()));
+            if reaches(&shorter) {
+                run = shorter;
+            } else {
+                at += length;
+            }
+        }
+        length /= 2;
+    }
+    for at in 0..run.acts.len() {
+        shorten(&mut run, at, &mut reaches);
+    }
+    if run.seed != 0 {
+        let plain = Run { seed: 0, acts: run.acts.clone() };
+        if reaches(&plain) {
+            run = plain;
+        }
+    }
+    let joined = Run { seed: run.seed, acts: join(&run.acts) };
+    if play(layout, goal, &joined).reached.is_some() { joined } else { run }
+}
+
+/// Lets less time go by: half and half again, then a round length a little above.
+fn shorten(run: &mut Run, at: usize, reaches: &mut impl FnMut(&Run) -> bool) {
+    let with = |run: &Run, ticks: u64| {
+        let mut other = run.clone();
+        other.acts[at] = Action::Pass(ticks);
+        other
+    };
+    let Action::Pass(longest) = run.acts[at] else { return };
+    let (mut low, mut high) = (0, longest);
+    while high - low > 1 {
+        let middle = low + (high - low) / 2;
+        if reaches(&with(run, middle)) {
+            high = middle;
+        } else {
+            low = middle;
+        }
+    }
+    for round in [60, 30, 6, 1] {
+        let ticks = high.div_ceil(round) * round;
+        if ticks <= longest.max(high) && (ticks == high || reaches(&with(run, ticks))) {
+            run.acts[at] = Action::Pass(ticks);
+            return;
+        }
+    }
+}
+
+/// Makes equal acts in a row one.
+fn join(acts: &[Action]) -> Vec<Action> {
+    let mut joined: Vec<Action> = Vec::new();
+    for act in acts {
+        match (joined.last_mut(), act) {
+            (
+                Some(Action::Fire { signal, on, with, times }),
+                Action::Fire { signal: next, on: next_on, with: next_with, times: more },
+            ) if signal == next && on == next_on && with == next_with => *times += more,
+            (Some(Action::Pass(ticks)), Action::Pass(more)) => *ticks += more,
+            _ => joined.push(act.clone()),
+        }
+    }
+    joined
+}
