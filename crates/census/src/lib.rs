@@ -14,6 +14,7 @@ pub mod report;
 pub mod rules;
 pub mod script;
 pub mod source;
+pub mod tally;
 pub mod waivers;
 pub mod witness;
 pub mod words;

@@ -39,6 +39,8 @@ enum Command {
     Show(commands::show::Options),
     /// Play rehearsals: see what happens, without the game.
     Rehearse(commands::rehearse::Options),
+    /// Count what takes a variable from its start to its limits.
+    Tally(commands::tally::Options),
     /// Add a variable to the registry.
     Add(Box<commands::add::Options>),
 }
@@ -63,6 +65,7 @@ fn main() -> ExitCode {
         Command::List(options) => commands::list::run(project, &options),
         Command::Show(options) => commands::show::run(project, &options),
         Command::Rehearse(options) => commands::rehearse::run(project, &options),
+        Command::Tally(options) => commands::tally::run(project, &options),
         Command::Add(options) => commands::add::run(project, &options),
     };
     match outcome {

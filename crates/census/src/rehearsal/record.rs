@@ -2,7 +2,7 @@
 
 use super::{Rehearsal, Watched};
 use crate::flow::world::HandlerId;
-use crate::project::{CellId, Project};
+use crate::project::{CellId, Project, ScriptUnit};
 use crate::registry::InstanceId;
 use crate::rehearse::layout::{InstanceAt, Layout, Limit};
 use crate::rehearse::machine::{Happening, Observer};
@@ -343,12 +343,17 @@ impl Observer for Recorder<'_> {
 #[must_use]
 pub fn trigger_text(layout: &Layout<'_>, handler: HandlerId) -> String {
     let at = layout.handlers[handler.index()];
-    let unit = layout.project.script(at.script);
-    let handler = &unit.tree.handlers[at.index];
+    trigger_of(layout.project, layout.project.script(at.script), at.index)
+}
+
+/// The same, for a handler of a script.
+#[must_use]
+pub fn trigger_of(project: &Project, unit: &ScriptUnit, handler: usize) -> String {
+    let handler = &unit.tree.handlers[handler];
     match &handler.trigger {
-        Trigger::Signal { name, .. } => layout.project.text(unit, name.span).to_owned(),
+        Trigger::Signal { name, .. } => project.text(unit, name.span).to_owned(),
         _ => {
-            let head = layout.project.text(unit, handler.head);
+            let head = project.text(unit, handler.head);
             let head = head.split(" when ").next().unwrap_or(head);
             head.strip_prefix("on ").unwrap_or(head).trim().to_owned()
         }

@@ -8,6 +8,7 @@ pub mod init;
 pub mod list;
 pub mod rehearse;
 pub mod show;
+pub mod tally;
 
 use crate::Failure;
 use census::project::{self, Project, load};
