@@ -44,6 +44,26 @@ pub fn write(project: &Project, report: &Report) -> String {
     text
 }
 
+/// The rest of a line behind its fingerprint, with the words that it quotes as they read after a rename.
+#[must_use]
+pub fn renamed(rest: &str, was: &str, is: &str) -> String {
+    let Some((head, words)) = rest.split_once(", at = ") else { return rest.to_owned() };
+    let mut renamed = String::new();
+    let mut word = String::new();
+    for c in words.chars().chain(std::iter::once('\0')) {
+        if crate::script::lexer::is_name_part(c) {
+            word.push(c);
+            continue;
+        }
+        renamed.push_str(if word == was { is } else { &word });
+        word.clear();
+        if c != '\0' {
+            renamed.push(c);
+        }
+    }
+    format!("{head}, at = {renamed}")
+}
+
 fn line(project: &Project, told: &Told) -> (String, String) {
     let file = project.sources.file(told.finding.at.file);
     let words = file.slice(file.line_span(file.line_index(told.finding.at.span.start))).trim();

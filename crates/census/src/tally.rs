@@ -305,7 +305,8 @@ impl Work<'_, '_> {
                 }
             }
             ExprKind::Call(_, arguments) => {
-                let cuts = matches!(unit.meaning(value), Meaning::Builtin(Builtin::Min | Builtin::Max | Builtin::Clamp));
+                let cuts =
+                    matches!(unit.meaning(value), Meaning::Builtin(Builtin::Min | Builtin::Max | Builtin::Clamp));
                 let inner = arguments.iter().map(|&argument| self.set(unit, argument, of).0);
                 if let Some(by) = inner.into_iter().find(|size| matches!(size, Size::By(..)))
                     && cuts
@@ -371,7 +372,8 @@ impl Work<'_, '_> {
 
     fn path(&self, unit: &ScriptUnit, expr: ExprId, of: Option<InstanceId>, depth: u32) -> Span {
         let name = self.text(unit, expr);
-        let known = |value: Option<f64>| value.map(|value| (value, value)).ok_or_else(|| format!("`{name}` is not fixed"));
+        let known =
+            |value: Option<f64>| value.map(|value| (value, value)).ok_or_else(|| format!("`{name}` is not fixed"));
         match unit.meaning(expr) {
             Meaning::Bound(place, end) => match unit.place(place) {
                 Place::Variable(variable, _) => match self.facts.registry().var(variable).bound(end) {
@@ -425,7 +427,9 @@ impl Work<'_, '_> {
         for body in bodies.chain(unit.tree.procedures.iter().map(|procedure| &procedure.body)) {
             walk(body, &mut |statement| match &statement.kind {
                 StatementKind::Let { local: other, value } if *other == local => given.push(*value),
-                StatementKind::Assign { target, value, .. } if unit.place_of(*target) == Some(unit.local_places[local.0 as usize]) => {
+                StatementKind::Assign { target, value, .. }
+                    if unit.place_of(*target) == Some(unit.local_places[local.0 as usize]) =>
+                {
                     given.push(*value);
                 }
                 _ => {}

@@ -6,6 +6,7 @@
 mod chart;
 mod commands;
 mod print;
+mod transaction;
 mod write;
 
 use clap::{Parser, Subcommand};
@@ -41,8 +42,16 @@ enum Command {
     Rehearse(commands::rehearse::Options),
     /// Count what takes a variable from its start to its limits.
     Tally(commands::tally::Options),
+    /// List every place that names a variable, an owner or an instance.
+    Uses(commands::uses::Options),
     /// Add a variable to the registry.
     Add(Box<commands::add::Options>),
+    /// Change keys of a variable's entry.
+    Change(Box<commands::change::Options>),
+    /// Rename a variable, an owner or an instance, everywhere.
+    Rename(commands::rename::Options),
+    /// Mark a variable as retired, or take it out.
+    Retire(commands::retire::Options),
 }
 
 /// Why a command could not do its work: said on standard error, with exit code 2.
@@ -66,7 +75,11 @@ fn main() -> ExitCode {
         Command::Show(options) => commands::show::run(project, &options),
         Command::Rehearse(options) => commands::rehearse::run(project, &options),
         Command::Tally(options) => commands::tally::run(project, &options),
+        Command::Uses(options) => commands::uses::run(project, &options),
         Command::Add(options) => commands::add::run(project, &options),
+        Command::Change(options) => commands::change::run(project, &options),
+        Command::Rename(options) => commands::rename::run(project, &options),
+        Command::Retire(options) => commands::retire::run(project, &options),
     };
     match outcome {
         Ok(code) => code,

@@ -343,3 +343,139 @@ impl EventReceiver for Builder<'_> {
         }
     }
 }
+
+// ---- every key and text, with its path ----
+
+/// A key or a text value as it stands in a file, with the keys that lead to it.
+#[derive(Clone, Debug)]
+pub struct Word {
+    /// The keys from the top; a key's own path ends in itself.
+    pub path: Vec<String>,
+    /// The text, decoded.
+    pub text: String,
+    /// Where it stands, quotes included.
+    pub span: Span,
+    /// Whether it is a key.
+    pub is_key: bool,
+}
+
+/// All keys and text values of a file, in order. Lists and repeated headers leave no trace in the paths.
+#[must_use]
+pub fn words(text: &str) -> Vec<Word> {
+    let source = Source::new(text);
+    let tokens = source.lex().into_vec();
+    let mut errors: Vec<ParseError> = Vec::new();
+    let mut walk = Walk { source, words: Vec::new(), header: Vec::new(), frames: vec![Vec::new()], in_header: false };
+    {
+        let mut guard = RecursionGuard::new(&mut walk, 64);
+        parse_document(&tokens, &mut guard, &mut errors);
+    }
+    walk.words
+}
+
+struct Walk<'s> {
+    source: Source<'s>,
+    words: Vec<Word>,
+    header: Vec<String>,
+    /// The keys of the entry that is being read, one list for each open table.
+    frames: Vec<Vec<String>>,
+    in_header: bool,
+}
+
+impl Walk<'_> {
+    fn path(&self) -> Vec<String> {
+        let header: &[String] = if self.in_header { &[] } else { &self.header };
+        header.iter().chain(self.frames.iter().flatten()).cloned().collect()
+    }
+
+    fn open(&mut self) {
+        self.frames = vec![Vec::new()];
+        self.header.clear();
+        self.in_header = true;
+    }
+
+    fn close(&mut self) {
+        self.header = std::mem::take(&mut self.frames[0]);
+        self.in_header = false;
+    }
+
+    /// A value is over: its keys lead no further.
+    fn end_value(&mut self) {
+        if let Some(keys) = self.frames.last_mut() {
+            keys.clear();
+        }
+    }
+}
+
+impl EventReceiver for Walk<'_> {
+    fn std_table_open(&mut self, _: toml_parser::Span, _: &mut dyn ErrorSink) {
+        self.open();
+    }
+
+    fn std_table_close(&mut self, _: toml_parser::Span, _: &mut dyn ErrorSink) {
+        self.close();
+    }
+
+    fn array_table_open(&mut self, _: toml_parser::Span, _: &mut dyn ErrorSink) {
+        self.open();
+    }
+
+    fn array_table_close(&mut self, _: toml_parser::Span, _: &mut dyn ErrorSink) {
+        self.close();
+    }
+
+    fn inline_table_open(&mut self, _: toml_parser::Span, _: &mut dyn ErrorSink) -> bool {
+        self.frames.push(Vec::new());
+        true
+    }
+
+    fn inline_table_close(&mut self, _: toml_parser::Span, _: &mut dyn ErrorSink) {
+        if self.frames.len() > 1 {
+            self.frames.pop();
+        }
+    }
+
+    fn array_open(&mut self, _: toml_parser::Span, _: &mut dyn ErrorSink) -> bool {
+        self.frames.push(Vec::new());
+        true
+    }
+
+    fn array_close(&mut self, _: toml_parser::Span, _: &mut dyn ErrorSink) {
+        if self.frames.len() > 1 {
+            self.frames.pop();
+        }
+    }
+
+    fn value_sep(&mut self, _: toml_parser::Span, _: &mut dyn ErrorSink) {
+        self.end_value();
+    }
+
+    fn simple_key(&mut self, span: toml_parser::Span, kind: Option<Encoding>, error: &mut dyn ErrorSink) {
+        let mut text = Cow::Borrowed("");
+        if let Some(raw) = self.source.get(span) {
+            toml_parser::Raw::new_unchecked(raw.as_str(), kind, span).decode_key(&mut text, error);
+        }
+        let text = text.into_owned();
+        if let Some(keys) = self.frames.last_mut() {
+            keys.push(text.clone());
+        }
+        let span = Span::new(span.start(), span.end());
+        self.words.push(Word { path: self.path(), text, span, is_key: true });
+    }
+
+    fn scalar(&mut self, span: toml_parser::Span, kind: Option<Encoding>, error: &mut dyn ErrorSink) {
+        let mut text = Cow::Borrowed("");
+        let Some(raw) = self.source.get(span) else { return };
+        let scalar = toml_parser::Raw::new_unchecked(raw.as_str(), kind, span).decode_scalar(&mut text, error);
+        if matches!(scalar, ScalarKind::String) {
+            let span = Span::new(span.start(), span.end());
+            self.words.push(Word { path: self.path(), text: text.into_owned(), span, is_key: false });
+        }
+    }
+
+    fn newline(&mut self, _: toml_parser::Span, _: &mut dyn ErrorSink) {
+        if self.frames.len() == 1 && !self.in_header {
+            self.end_value();
+        }
+    }
+}

@@ -1,14 +1,20 @@
 //! One module for each command: its options, and what it does with them.
 
 pub mod add;
+pub mod change;
 pub mod check;
 pub mod demo;
+pub mod edits;
+pub mod entry;
 pub mod explain;
 pub mod init;
 pub mod list;
 pub mod rehearse;
+pub mod rename;
+pub mod retire;
 pub mod show;
 pub mod tally;
+pub mod uses;
 
 use crate::Failure;
 use census::project::{self, Project, load};
@@ -39,7 +45,9 @@ pub fn root(project: Option<&Path>) -> Result<PathBuf, Failure> {
 /// # Errors
 /// There is no project, or one of its files can't be read.
 pub fn open(project: Option<&Path>) -> Result<Project, Failure> {
-    Ok(project::build(load::load(&root(project)?)?))
+    let root = root(project)?;
+    let _lock = crate::transaction::read_lock(&root)?;
+    Ok(project::build(load::load(&root)?))
 }
 
 /// How a report is written.

@@ -53,7 +53,9 @@ impl Played<'_> {
 /// Plays rehearsals.
 pub fn run(folder: Option<&Path>, options: &Options) -> Outcome {
     let root = super::root(folder)?;
+    let lock = crate::transaction::read_lock(&root)?;
     let mut sources = load::load(&root)?;
+    drop(lock);
     let files = wanted_files(&root, &mut sources, &options.files)?;
     if options.chart.is_some() && files.len() != 1 {
         let found = census::words::count(files.len(), "rehearsal");

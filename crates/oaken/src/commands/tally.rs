@@ -104,11 +104,8 @@ fn place(facts: &Facts<'_>, at: census::source::Location) -> String {
 }
 
 fn as_json(facts: &Facts<'_>, tally: &Tally) -> Value {
-    let starts: Vec<Value> = tally
-        .starts
-        .iter()
-        .map(|start| json!({ "of": start.whose, "value": start.value }))
-        .collect();
+    let starts: Vec<Value> =
+        tally.starts.iter().map(|start| json!({ "of": start.whose, "value": start.value })).collect();
     let ways: Vec<Value> = tally
         .ways
         .iter()

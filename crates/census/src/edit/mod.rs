@@ -3,6 +3,12 @@
 //! An edit touches the lines that it must and no others, so comments, order and blank lines stay. It is checked by
 //! reading the project as it would be; an edit that would make the registry wrong is refused with the reason.
 
+pub mod change;
+pub mod occurrences;
+pub mod patch;
+pub mod rename;
+pub mod retire;
+
 use crate::finding::Finding;
 use crate::project::{self, Project};
 use crate::registry::{OwnerId, Type};
