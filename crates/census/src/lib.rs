@@ -3,6 +3,7 @@
 //! Nothing here prints, reads options or ends the process: see `docs/ARCHITECTURE.md` for what lives where.
 
 pub mod accepted;
+pub mod compare;
 pub mod edit;
 pub mod finding;
 pub mod flow;

@@ -52,6 +52,8 @@ enum Command {
     Rename(commands::rename::Options),
     /// Mark a variable as retired, or take it out.
     Retire(commands::retire::Options),
+    /// Compare two states of the registry, as folders or git revisions.
+    Compare(commands::compare::Options),
 }
 
 /// Why a command could not do its work: said on standard error, with exit code 2.
@@ -80,6 +82,7 @@ fn main() -> ExitCode {
         Command::Change(options) => commands::change::run(project, &options),
         Command::Rename(options) => commands::rename::run(project, &options),
         Command::Retire(options) => commands::retire::run(project, &options),
+        Command::Compare(options) => commands::compare::run(project, &options),
     };
     match outcome {
         Ok(code) => code,

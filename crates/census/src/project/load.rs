@@ -5,6 +5,7 @@ use crate::registry::read::Problems;
 use crate::registry::toml;
 use crate::source::{FileKind, SourceFile, Sources};
 use rayon::prelude::*;
+use std::collections::BTreeMap;
 use std::fmt;
 use std::path::{Path, PathBuf};
 
@@ -86,14 +87,48 @@ pub fn load(root: &Path) -> Result<Sources, LoadError> {
     Ok(sources)
 }
 
-fn project_files(root: &Path, config: &Config) -> Result<Vec<SourceFile>, LoadError> {
-    let kinds = [
+/// Takes a project's files from memory, by their paths from its folder, with `/`.
+///
+/// # Errors
+/// There is no `oaken.toml` among them, or it is not TOML.
+pub fn from_memory(mut files: BTreeMap<String, Vec<u8>>) -> Result<Sources, LoadError> {
+    let mut sources = Sources::default();
+    let missing = || LoadError::NoProject(PathBuf::from("that state"));
+    let file = SourceFile::new(CONFIG_FILE, FileKind::Config, files.remove(CONFIG_FILE).ok_or_else(missing)?);
+    let (table, error) = toml::read(&file.text);
+    if let Some(error) = error {
+        let (path, at) = (PathBuf::from(CONFIG_FILE), file.position(error.span.start));
+        return Err(LoadError::BrokenConfig { path, line: at.line, column: at.column, message: error.message });
+    }
+    let id = sources.add(file);
+    let config = config::read(&table, id, &mut Problems::default());
+    for (kind, places, extension) in kinds(&config) {
+        let inside = |path: &str| {
+            let path = Path::new(path);
+            let fits = path.extension().is_some_and(|found| found == extension);
+            fits && places.iter().any(|place| path.starts_with(place.trim_start_matches("./").trim_end_matches('/')))
+        };
+        let wanted: Vec<String> = files.keys().filter(|path| inside(path)).cloned().collect();
+        for path in wanted {
+            if let Some(bytes) = files.remove(&path) {
+                sources.add(SourceFile::new(path, kind, bytes));
+            }
+        }
+    }
+    Ok(sources)
+}
+
+fn kinds(config: &Config) -> [(FileKind, &Vec<String>, &'static str); 3] {
+    [
         (FileKind::Registry, &config.registry, "toml"),
         (FileKind::Script, &config.scripts, "oaken"),
         (FileKind::Rehearsal, &config.rehearsals, "toml"),
-    ];
+    ]
+}
+
+fn project_files(root: &Path, config: &Config) -> Result<Vec<SourceFile>, LoadError> {
     let mut wanted = Vec::new();
-    for (kind, places, extension) in kinds {
+    for (kind, places, extension) in kinds(config) {
         let mut found = Vec::new();
         for place in places {
             find_files(root, place, extension, &mut found)?;

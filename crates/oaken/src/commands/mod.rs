@@ -3,6 +3,7 @@
 pub mod add;
 pub mod change;
 pub mod check;
+pub mod compare;
 pub mod demo;
 pub mod edits;
 pub mod entry;
