@@ -9,7 +9,7 @@ mod print;
 mod transaction;
 mod write;
 
-use clap::{Parser, Subcommand};
+use clap::{CommandFactory, Parser, Subcommand};
 use std::path::PathBuf;
 use std::process::ExitCode;
 
@@ -52,6 +52,16 @@ enum Command {
     Rename(commands::rename::Options),
     /// Mark a variable as retired, or take it out.
     Retire(commands::retire::Options),
+    /// Write the registry as CSV or JSON, or the schema of the project's files.
+    Export(commands::export::ExportOptions),
+    /// Take changes in from a table that was exported.
+    Import(commands::export::ImportOptions),
+    /// Put scripts and registry into one style.
+    Format(commands::format::Options),
+    /// Write what a shell needs to complete commands and options.
+    Completions(commands::completions::CompletionOptions),
+    /// Write the manual pages.
+    Manual(commands::completions::ManualOptions),
     /// Compare two states of the registry, as folders or git revisions.
     Compare(commands::compare::Options),
 }
@@ -82,6 +92,11 @@ fn main() -> ExitCode {
         Command::Change(options) => commands::change::run(project, &options),
         Command::Rename(options) => commands::rename::run(project, &options),
         Command::Retire(options) => commands::retire::run(project, &options),
+        Command::Export(options) => commands::export::export(project, &options),
+        Command::Import(options) => commands::export::import(project, &options),
+        Command::Format(options) => commands::format::run(project, &options),
+        Command::Completions(options) => commands::completions::completions(Cli::command(), &options),
+        Command::Manual(options) => commands::completions::manual(Cli::command(), &options),
         Command::Compare(options) => commands::compare::run(project, &options),
     };
     match outcome {

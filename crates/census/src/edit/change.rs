@@ -12,7 +12,7 @@ use crate::source::{SourceFile, Span};
 /// # Errors
 /// A key to take out is not there, or the registry would be wrong with the new values.
 pub fn change(project: &Project, id: VarId, set: &[Given], unset: &[String]) -> Result<Vec<NewFile>, Refused> {
-    let files = change_unchecked(project, id, set, unset)?;
+    let files = apply(project, change_patches(project, id, set, unset)?);
     let after = rebuilt(project, &files);
     match after.findings.iter().find(|finding| is_new(project, finding)) {
         None => Ok(files),
@@ -23,7 +23,13 @@ pub fn change(project: &Project, id: VarId, set: &[Given], unset: &[String]) -> 
     }
 }
 
-fn change_unchecked(project: &Project, id: VarId, set: &[Given], unset: &[String]) -> Result<Vec<NewFile>, Refused> {
+/// The change as patches of the entry's file, not tried yet.
+pub(crate) fn change_patches(
+    project: &Project,
+    id: VarId,
+    set: &[Given],
+    unset: &[String],
+) -> Result<Vec<Patch>, Refused> {
     let variable = project.registry.var(id);
     let header = variable.place.header;
     let file = project.sources.file(header.file);
@@ -50,14 +56,14 @@ fn change_unchecked(project: &Project, id: VarId, set: &[Given], unset: &[String
         patches.push(Patch { file: header.file, span: without(file, entry, keys, known), text: String::new() });
     }
     if !new.is_empty() {
-        let (at, text) = put_in(file, entry, keys, &new);
+        let (at, text) = put_in(file, entry, keys, unset, &new);
         patches.push(Patch { file: header.file, span: Span { start: at, end: at }, text });
     }
-    Ok(apply(project, patches))
+    Ok(patches)
 }
 
 /// The entry `variables.OWNER.NAME` whose header, or key, stands there.
-pub(super) fn find_entry(table: &Table, header: Span) -> Option<&Entry> {
+pub(crate) fn find_entry(table: &Table, header: Span) -> Option<&Entry> {
     fn inner(entry: &Entry) -> impl Iterator<Item = &Entry> {
         match &entry.item.value {
             Value::Table(table) => table.entries.iter(),
@@ -88,9 +94,10 @@ fn shape(file: &SourceFile, entry: &Entry) -> Shape {
 }
 
 /// Where new keys go, and the text that goes there.
-fn put_in(file: &SourceFile, entry: &Entry, keys: &Table, new: &[(String, String)]) -> (u32, String) {
+fn put_in(file: &SourceFile, entry: &Entry, keys: &Table, unset: &[String], new: &[(String, String)]) -> (u32, String) {
     let ending = if file.text.contains("\r\n") { "\r\n" } else { "\n" };
-    let last = keys.entries.iter().max_by_key(|entry| entry.item.span.end);
+    let kept = keys.entries.iter().filter(|entry| !unset.contains(&entry.key));
+    let last = kept.max_by_key(|entry| entry.item.span.end);
     let line_end = |offset: u32| file.line_span(file.line_index(offset)).end;
     match (shape(file, entry), last) {
         (Shape::Inline, last) => {

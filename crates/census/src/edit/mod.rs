@@ -110,7 +110,7 @@ fn key_text(name: &str) -> String {
     if name.chars().all(|c| c.is_ascii_alphanumeric() || c == '_') { name.to_owned() } else { quoted(name) }
 }
 
-fn quoted(text: &str) -> String {
+pub(crate) fn quoted(text: &str) -> String {
     toml_edit::Value::from(text).to_string().trim().to_owned()
 }
 
@@ -194,7 +194,7 @@ fn check(project: &Project, new: &NewText) -> Result<(), Refused> {
     }
 }
 
-fn is_new(project: &Project, finding: &Finding) -> bool {
+pub(crate) fn is_new(project: &Project, finding: &Finding) -> bool {
     !project
         .findings
         .iter()

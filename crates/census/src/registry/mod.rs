@@ -5,6 +5,7 @@
 //! at the key that is wrong.
 
 pub mod config;
+pub mod format;
 pub mod read;
 pub mod toml;
 

@@ -5,6 +5,7 @@
 //! after a mistake. Nothing here knows the registry: names are spans, and what they mean is found in `project`.
 
 pub mod ast;
+pub mod format;
 pub mod lexer;
 pub mod parser;
 

@@ -63,7 +63,7 @@ enum Format {
 pub fn run(folder: Option<&Path>, options: &Options) -> Outcome {
     let root = super::root(folder)?;
     let project = super::open(Some(&root))?;
-    let wanted = wanted_files(&root, &project, &options.paths)?;
+    let wanted = super::wanted_files(&root, &project, &options.paths)?;
     let facts = Facts::new(&project);
     let mut report = report::report(&facts);
     let effort = options.effort.saturating_mul(1000);
@@ -167,32 +167,4 @@ fn code(report: &Report, fail_on: FailOn) -> ExitCode {
         FailOn::Never => return ExitCode::SUCCESS,
     };
     ExitCode::from(u8::from(report.findings.iter().any(|told| told.level >= least)))
-}
-
-/// The project's files that the paths name; none where no path was given.
-fn wanted_files<'p>(root: &Path, project: &'p Project, paths: &[PathBuf]) -> Result<Option<Vec<&'p str>>, Failure> {
-    if paths.is_empty() {
-        return Ok(None);
-    }
-    let real_root = root.canonicalize()?;
-    let mut wanted = Vec::new();
-    for path in paths {
-        let real =
-            path.canonicalize().map_err(|error| Failure(format!("{} can't be read: {error}", path.display())))?;
-        let Ok(inside) = real.strip_prefix(&real_root) else {
-            return Err(Failure(format!("{} lies outside the project's folder", path.display())));
-        };
-        let found: Vec<&str> = project
-            .sources
-            .files
-            .iter()
-            .map(|file| &*file.path)
-            .filter(|file| Path::new(file).starts_with(inside))
-            .collect();
-        if found.is_empty() {
-            return Err(Failure(format!("{} is no file of this project", path.display())));
-        }
-        wanted.extend(found);
-    }
-    Ok(Some(wanted))
 }

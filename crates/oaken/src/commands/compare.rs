@@ -140,7 +140,8 @@ fn summary(changes: &[Change]) -> String {
         return "Nothing changed.".to_owned();
     }
     let all = census::words::count(changes.len(), "change");
-    if breaks == 0 { format!("{all}; none breaks saves.") } else { format!("{all}; {breaks} of them break saves.") }
+    let verb = if breaks == 1 { "breaks" } else { "break" };
+    if breaks == 0 { format!("{all}; none breaks saves.") } else { format!("{all}; {breaks} {verb} saves.") }
 }
 
 fn text(out: &mut Out, changes: &[Change]) -> std::io::Result<()> {

@@ -53,15 +53,24 @@ impl Editing {
     }
 }
 
-/// Shows what changes, file by file, with three lines around each change.
+/// Shows what would change.
 ///
 /// # Errors
 /// Standard output can't be written.
 pub fn diff(out: &mut Out, files: &[NewFile]) -> std::io::Result<()> {
+    changes(out, files)?;
+    out.line("Nothing was written.")
+}
+
+/// Shows what changes, file by file, with three lines around each change.
+///
+/// # Errors
+/// Standard output can't be written.
+pub fn changes(out: &mut Out, files: &[NewFile]) -> std::io::Result<()> {
     let (strong, faint) = (strong(), faint());
     let (gone, new) = (AnsiColor::Red.on_default(), AnsiColor::Green.on_default());
     if files.is_empty() {
-        return out.line("Nothing would change.");
+        return out.line("Nothing changes.");
     }
     for file in files {
         out.line(&format!("{strong}{}{strong:#}", plain_line(&file.path)))?;
@@ -82,5 +91,5 @@ pub fn diff(out: &mut Out, files: &[NewFile]) -> std::io::Result<()> {
             }
         }
     }
-    out.line("Nothing was written.")
+    Ok(())
 }

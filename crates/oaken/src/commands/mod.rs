@@ -4,10 +4,13 @@ pub mod add;
 pub mod change;
 pub mod check;
 pub mod compare;
+pub mod completions;
 pub mod demo;
 pub mod edits;
 pub mod entry;
 pub mod explain;
+pub mod export;
+pub mod format;
 pub mod init;
 pub mod list;
 pub mod rehearse;
@@ -58,4 +61,35 @@ pub enum Format {
     Text,
     /// For programs.
     Json,
+}
+
+/// The project's files that the paths name; none where no path was given.
+///
+/// # Errors
+/// A path that is not of this project.
+pub fn wanted_files<'p>(root: &Path, project: &'p Project, paths: &[PathBuf]) -> Result<Option<Vec<&'p str>>, Failure> {
+    if paths.is_empty() {
+        return Ok(None);
+    }
+    let real_root = root.canonicalize()?;
+    let mut wanted = Vec::new();
+    for path in paths {
+        let real =
+            path.canonicalize().map_err(|error| Failure(format!("{} can't be read: {error}", path.display())))?;
+        let Ok(inside) = real.strip_prefix(&real_root) else {
+            return Err(Failure(format!("{} lies outside the project's folder", path.display())));
+        };
+        let found: Vec<&str> = project
+            .sources
+            .files
+            .iter()
+            .map(|file| &*file.path)
+            .filter(|file| Path::new(file).starts_with(inside))
+            .collect();
+        if found.is_empty() {
+            return Err(Failure(format!("{} is no file of this project", path.display())));
+        }
+        wanted.extend(found);
+    }
+    Ok(Some(wanted))
 }

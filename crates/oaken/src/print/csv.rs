@@ -41,3 +41,9 @@ pub fn harmless(cell: &str) -> String {
     let formula = cell.starts_with(['=', '+', '-', '@', '\t', '\r', '\'']) && cell.parse::<f64>().is_err();
     if formula { format!("'{cell}") } else { cell.to_owned() }
 }
+
+/// The cell as it was before [`harmless`].
+#[must_use]
+pub fn as_it_was(cell: &str) -> &str {
+    cell.strip_prefix('\'').unwrap_or(cell)
+}
