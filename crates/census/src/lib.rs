@@ -19,5 +19,6 @@ pub mod sheet;
 pub mod source;
 pub mod tally;
 pub mod waivers;
+pub mod whatif;
 pub mod witness;
 pub mod words;

@@ -247,6 +247,21 @@ fn given(key: &'static str, form: Form, cell: &str) -> Given {
     Given { key, values, form }
 }
 
+/// A key with a value as a cell writes it; an empty one takes the key out.
+///
+/// # Errors
+/// There is no such key.
+pub fn key_given(key: &str, cell: &str) -> Result<Given, Refused> {
+    match COLUMNS.iter().find(|(name, _)| *name == key) {
+        Some(&(name, form)) => Ok(given(name, form, cell)),
+        None => {
+            let near = did_you_mean(key, COLUMNS.iter().map(|(name, _)| *name));
+            let near = near.map_or(String::new(), |near| format!("; {near}"));
+            Err(Refused(format!("an entry has no key `{key}`{near}")))
+        }
+    }
+}
+
 // ---- taking rows ----
 
 type Wanted<'t> = (Row<'t>, Vec<Given>, Vec<String>);

@@ -516,3 +516,51 @@ pub fn way_text(facts: &Facts<'_>, pace: Pace, least: f64, most: Option<f64>) ->
         None => format!("{} {unit}s or more", told(least)),
     }
 }
+
+/// The ways, start by start and target by target.
+#[must_use]
+pub fn lines(facts: &Facts<'_>, tally: &Tally) -> Vec<String> {
+    let mut lines = Vec::new();
+    for (at, start) in tally.starts.iter().enumerate() {
+        let whose = if start.whose.is_empty() { String::new() } else { format!(" ({})", start.whose.join(", ")) };
+        let Some(from) = start.value else {
+            lines.push(format!("  starts unset{whose}: there is nothing to count from"));
+            continue;
+        };
+        for (index, target) in start.targets.iter().enumerate() {
+            let ways: Vec<_> = tally.ways.iter().filter(|way| way.start == at && way.target == index).collect();
+            if ways.is_empty() {
+                continue;
+            }
+            lines.push(format!("  from {}{whose} to {}, {}", number(from), number(target.value), target.what));
+            for way in ways {
+                let step = &tally.steps[way.step];
+                let count = way_text(facts, step.pace, way.least, way.most);
+                let mut line = format!(
+                    "    `{}` {}, {}: {count}",
+                    step.trigger,
+                    place(facts, step.at),
+                    size_text(&step.sizes[at])
+                );
+                let several = way.most != Some(way.least);
+                if way.over > 0.0 {
+                    let up_to = if several { "up to " } else { "" };
+                    let end = if step.cut { "the last one is cut by" } else { "the last one goes beyond by" };
+                    line.push_str(&format!("; {end} {up_to}{}", number(way.over)));
+                    if target.exact && !several {
+                        line.push_str(", so the test is jumped over");
+                    }
+                }
+                lines.push(line);
+            }
+        }
+    }
+    lines
+}
+
+/// `scripts/loading.oaken:9`
+#[must_use]
+pub fn place(facts: &Facts<'_>, at: Location) -> String {
+    let file = facts.project.sources.file(at.file);
+    format!("{}:{}", file.path, file.position(at.span.start).line)
+}

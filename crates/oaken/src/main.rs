@@ -42,6 +42,8 @@ enum Command {
     Rehearse(commands::rehearse::Options),
     /// Count what takes a variable from its start to its limits.
     Tally(commands::tally::Options),
+    /// Say what changes of the registry would do; nothing is written.
+    Whatif(commands::whatif::Options),
     /// List every place that names a variable, an owner or an instance.
     Uses(commands::uses::Options),
     /// Add a variable to the registry.
@@ -87,6 +89,7 @@ fn main() -> ExitCode {
         Command::Show(options) => commands::show::run(project, &options),
         Command::Rehearse(options) => commands::rehearse::run(project, &options),
         Command::Tally(options) => commands::tally::run(project, &options),
+        Command::Whatif(options) => commands::whatif::run(project, &options),
         Command::Uses(options) => commands::uses::run(project, &options),
         Command::Add(options) => commands::add::run(project, &options),
         Command::Change(options) => commands::change::run(project, &options),

@@ -2,7 +2,6 @@
 
 use super::Outcome;
 use crate::print::Out;
-use std::io::Write;
 use std::path::PathBuf;
 use std::process::ExitCode;
 
@@ -42,10 +41,7 @@ pub fn manual(command: clap::Command, options: &ManualOptions) -> Outcome {
 
 fn write(text: &[u8]) -> Outcome {
     let mut out = Out::new();
-    // Plain bytes: a manual page has no colours to take out.
-    let mut lines = Vec::new();
-    lines.write_all(text)?;
-    out.write(&String::from_utf8_lossy(&lines))?;
+    out.write(&String::from_utf8_lossy(text))?;
     out.finish()?;
     Ok(ExitCode::SUCCESS)
 }

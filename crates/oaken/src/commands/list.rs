@@ -1,6 +1,7 @@
 //! `oaken list`
 
-use super::{Format, Outcome};
+use super::Outcome;
+use crate::print::csv::Csv;
 use crate::{Failure, print};
 use census::edit::type_key;
 use census::project::{CellId, Project};
@@ -54,6 +55,19 @@ enum Sort {
     File,
 }
 
+#[derive(Clone, Copy, clap::ValueEnum)]
+enum Format {
+    /// For people.
+    Text,
+    /// For programs.
+    Json,
+    /// For a spreadsheet.
+    Csv,
+}
+
+/// The columns, in text and in CSV.
+const COLUMNS: [&str; 7] = ["variable", "type", "scope", "starts as", "range", "uses", "about"];
+
 /// Lists variables.
 pub fn run(folder: Option<&Path>, options: &Options) -> Outcome {
     let project = super::open(folder)?;
@@ -69,6 +83,13 @@ pub fn run(folder: Option<&Path>, options: &Options) -> Outcome {
                 json!({ "schema": "oaken-census/variables/1", "project": project.config.name, "variables": rows });
             out.line(&serde_json::to_string_pretty(&document).unwrap_or_default())?;
         }
+        Format::Csv => {
+            let mut csv = Csv::new(&COLUMNS)?;
+            for &id in &chosen {
+                csv.row(row(&facts, id))?;
+            }
+            out.write(&csv.finish()?)?;
+        }
         Format::Text => text(&mut out, &project, &facts, &chosen)?,
     }
     out.finish()?;
@@ -81,7 +102,7 @@ fn text(out: &mut print::Out, project: &Project, facts: &Facts<'_>, chosen: &[Va
         out.line("No variable fits.")?;
         return Ok(());
     }
-    print::table::print(out, &["variable", "type", "scope", "starts as", "range", "uses", "about"], &rows)?;
+    print::table::print(out, &COLUMNS, &rows)?;
     let all = project.registry.variables.len();
     let of = if rows.len() == all { String::new() } else { format!(" of {all}") };
     out.line(&format!("\n{}{of}", count(rows.len(), "variable")))?;

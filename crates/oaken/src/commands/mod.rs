@@ -19,6 +19,7 @@ pub mod retire;
 pub mod show;
 pub mod tally;
 pub mod uses;
+pub mod whatif;
 
 use crate::Failure;
 use census::project::{self, Project, load};

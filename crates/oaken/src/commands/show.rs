@@ -12,6 +12,7 @@ use census::report;
 use census::rules::Facts;
 use census::rules::facts::range_text;
 use census::script::ast::Trigger;
+use census::tally::{lines, tally};
 use serde_json::json;
 use std::io;
 use std::path::Path;
@@ -125,6 +126,13 @@ fn text(out: &mut Out, facts: &Facts<'_>, id: VarId) -> io::Result<()> {
             out.line(&use_line(facts, unit, access))?;
         }
     }
+    let steps = lines(facts, &tally(facts, id));
+    if !steps.is_empty() {
+        out.line(&format!("\n{strong}Steps to the limits{strong:#}"))?;
+    }
+    for line in steps {
+        out.line(&plain_line(&line))?;
+    }
     findings(out, facts, id)
 }
 
@@ -198,11 +206,20 @@ fn as_json(facts: &Facts<'_>, id: VarId) -> serde_json::Value {
             json!({ "file": &*file.path, "line": at.line, "column": at.column, "kind": kind, "in": body_name(facts, unit, access.body) })
         })
         .collect();
+    let report = report::report(facts);
+    let identity = facts.registry().identity(id);
+    let told: Vec<_> =
+        report.findings.iter().filter(|told| told.finding.variable.as_ref() == Some(&identity)).collect();
     json!({
         "schema": "oaken-census/variable/1",
         "variable": facts.registry().identity(id),
         "about": facts.registry().var(id).about,
         "entry": entry,
         "uses": uses,
+        "steps": lines(facts, &tally(facts, id)).iter().map(|line| line.trim()).collect::<Vec<_>>(),
+        "findings": told
+            .iter()
+            .map(|told| json!({ "rule": told.finding.rule.0, "level": told.level.word(), "message": told.finding.message }))
+            .collect::<Vec<_>>(),
     })
 }

@@ -4,8 +4,7 @@ use super::{Format, Outcome};
 use crate::print::{Out, faint, plain_line, strong};
 use census::edit::find_variable;
 use census::rules::Facts;
-use census::tally::{Pace, Size, Tally, size_text, tally, way_text};
-use census::words::number;
+use census::tally::{Pace, Size, Tally, lines, place, size_text, tally};
 use serde_json::{Value, json};
 use std::io;
 use std::path::Path;
@@ -49,58 +48,12 @@ fn text(out: &mut Out, facts: &Facts<'_>, tally: &Tally) -> io::Result<()> {
     for step in &tally.steps {
         let told = step.sizes.iter().find(|size| !matches!(size, Size::By(..)));
         if let Some(size) = told {
-            let place = place(facts, step.at);
+            let place = plain_line(&place(facts, step.at));
             let trigger = plain_line(&step.trigger);
             out.line(&format!("  `{trigger}` {faint}{place}{faint:#}: {}", plain_line(&size_text(size))))?;
         }
     }
     Ok(())
-}
-
-/// The ways, start by start and target by target.
-#[must_use]
-pub fn lines(facts: &Facts<'_>, tally: &Tally) -> Vec<String> {
-    let mut lines = Vec::new();
-    for (at, start) in tally.starts.iter().enumerate() {
-        let whose = if start.whose.is_empty() { String::new() } else { format!(" ({})", start.whose.join(", ")) };
-        let Some(from) = start.value else {
-            lines.push(format!("  starts unset{whose}: there is nothing to count from"));
-            continue;
-        };
-        for (index, target) in start.targets.iter().enumerate() {
-            let ways: Vec<_> = tally.ways.iter().filter(|way| way.start == at && way.target == index).collect();
-            if ways.is_empty() {
-                continue;
-            }
-            lines.push(format!("  from {}{whose} to {}, {}", number(from), number(target.value), target.what));
-            for way in ways {
-                let step = &tally.steps[way.step];
-                let count = way_text(facts, step.pace, way.least, way.most);
-                let mut line = format!(
-                    "    `{}` {}, {}: {count}",
-                    step.trigger,
-                    place(facts, step.at),
-                    size_text(&step.sizes[at])
-                );
-                let several = way.most != Some(way.least);
-                if way.over > 0.0 {
-                    let up_to = if several { "up to " } else { "" };
-                    let end = if step.cut { "the last one is cut by" } else { "the last one goes beyond by" };
-                    line.push_str(&format!("; {end} {up_to}{}", number(way.over)));
-                    if target.exact && !several {
-                        line.push_str(", so the test is jumped over");
-                    }
-                }
-                lines.push(line);
-            }
-        }
-    }
-    lines
-}
-
-fn place(facts: &Facts<'_>, at: census::source::Location) -> String {
-    let file = facts.project.sources.file(at.file);
-    format!("{}:{}", plain_line(&file.path), file.position(at.span.start).line)
 }
 
 fn as_json(facts: &Facts<'_>, tally: &Tally) -> Value {
