@@ -74,6 +74,9 @@ fn read_change<'c>(project: &Project, change: &'c str) -> Result<(VarId, &'c str
     let wrong =
         || Refused(format!("`{change}` is no change: write ID.KEY=VALUE, as in `mailboat.hold_size.default=40`"));
     let (left, value) = change.split_once('=').ok_or_else(wrong)?;
+    if project.registry.find(left.trim()).is_some() {
+        return Err(Refused(format!("say which key of `{0}`, as in `{0}.default={1}`", left.trim(), value.trim())));
+    }
     let (name, key) = left.trim().rsplit_once('.').ok_or_else(wrong)?;
     Ok((edit::find_variable(project, name)?, key, value.trim()))
 }

@@ -84,7 +84,7 @@ impl Found {
                 out.push('\n');
                 continue;
             }
-            let told = if self.is_frozen(start) { cut.to_owned() } else { self.line(at, cut) };
+            let told = self.line(at, cut);
             if told.is_empty() {
                 blank = true;
                 continue;

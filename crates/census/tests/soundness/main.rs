@@ -163,3 +163,30 @@ fn print_program() {
         println!("{:?}", drive::first_fault(&layout, setting("OAKEN_SEED", 1).wrapping_mul(1000) + run, true));
     }
 }
+
+/// Formatting a script changes white space alone: every expression means what it meant, and once is enough.
+#[test]
+fn formatting_changes_no_meaning() {
+    for seed in 1..200 {
+        let program = generate::program(seed);
+        let before = build(&program);
+        for unit in &before.scripts {
+            let text = &before.sources.file(unit.file).text;
+            // Squeezed together and pulled apart, as people write.
+            let loose = text.replace("    ", "\t").replace(" + ", "+").replace(" == ", "  ==  ").replace(" {", "{");
+            let once = census::script::format::format(&loose).unwrap_or_else(|| panic!("seed {seed}: {loose}"));
+            assert_eq!(census::script::format::format(&once).as_deref(), Some(once.as_str()), "seed {seed}");
+            let kinds = |text: &str| -> Vec<String> {
+                let tree = census::script::parse(text);
+                let skeleton = |expr: &census::script::ast::Expr| std::mem::discriminant(&expr.kind);
+                tree.exprs
+                    .iter()
+                    .map(|expr| {
+                        format!("{:?} {}", skeleton(expr), &text[expr.span.range()].replace([' ', '\n', '\t'], ""))
+                    })
+                    .collect()
+            };
+            assert_eq!(kinds(text), kinds(&once), "seed {seed}");
+        }
+    }
+}

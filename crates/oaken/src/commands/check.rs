@@ -112,7 +112,7 @@ fn save_witness(facts: &Facts<'_>, report: &mut Report, wanted: &str, save: Opti
     let all: Vec<String> = report.findings.iter().map(place).collect();
     let Some(at) = all.iter().position(|name| name == wanted) else {
         let near = census::words::did_you_mean(wanted, all.iter().map(String::as_str));
-        let near = near.map_or_else(|| "`oaken check` shows the findings".to_owned(), |near| near);
+        let near = near.unwrap_or_else(|| "`oaken check` shows the findings".to_owned());
         return Err(Failure(format!("there is no finding `{wanted}`; {near}")));
     };
     report.findings.swap(0, at);

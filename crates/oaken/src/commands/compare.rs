@@ -90,9 +90,11 @@ fn revision(root: &Path, name: &str) -> Result<BTreeMap<String, Vec<u8>>, Failur
         .map_err(|_| Failure(format!("{name} is no project's folder, and no revision that git knows here")))?;
     let prefix = git(root, &["rev-parse", "--show-prefix"])?;
     let tree = format!("{}:{}", hash.trim(), prefix.trim_end_matches('\n'));
+    // From the top: below it, git archives only what lies below as well.
+    let top = git(root, &["rev-parse", "--show-toplevel"])?;
     let mut child = Command::new("git")
         .arg("-C")
-        .arg(root)
+        .arg(top.trim_end_matches('\n'))
         .args(["archive", "--format=tar", &tree])
         .stdout(Stdio::piped())
         .stderr(Stdio::null())

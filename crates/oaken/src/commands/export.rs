@@ -100,7 +100,8 @@ fn from_cell(key: &str, ty: &str, cell: &str) -> Value {
     }
     if number || plain {
         let value: Option<Value> = serde_json::from_str(cell).ok();
-        return value.filter(|value| plain || value.to_string() == cell).unwrap_or_else(|| json!(cell));
+        let as_written = |value: &Value| plain || serde_json::to_string(value).is_ok_and(|text| text == cell);
+        return value.filter(as_written).unwrap_or_else(|| json!(cell));
     }
     json!(sheet::text_of(cell))
 }
