@@ -17,7 +17,7 @@ pub struct Options {
 }
 
 /// The tour: what is said before each command, and the command.
-const TOUR: [(&str, &[&str]); 5] = [
+const TOUR: [(&str, &[&str]); 11] = [
     (
         "The registry lists all the state of the game: what each variable holds, whose it is, how far it may go. \
          These are the mail boats' own.",
@@ -36,6 +36,30 @@ const TOUR: [(&str, &[&str]); 5] = [
     (
         "Each finding has a rule, and each rule says why it hurts and how it looks mended.",
         &["explain", "range/can-exceed"],
+    ),
+    (
+        "A rehearsal plays the scripts without the game. This one expects a full hold to turn parcels away, and it does not.",
+        &["rehearse", "rehearsals/full_hold.toml"],
+    ),
+    (
+        "The tide over half a minute, as a picture: open tide.svg in a browser.",
+        &["rehearse", "rehearsals/tide.toml", "--chart", "tide.svg"],
+    ),
+    (
+        "How many firings of what take a variable from its start to its limits, or how long it takes.",
+        &["tally", "mailboat.lamp_oil"],
+    ),
+    (
+        "What a change would do, before anyone makes it: findings, tallies, rehearsals.",
+        &["whatif", "mailboat.parcels.overflow=clamp"],
+    ),
+    (
+        "A rename reaches registry, scripts, texts and rehearsals. This shows the edit, and writes nothing.",
+        &["rename", "tide.turns", "tide.turnings", "--dry-run"],
+    ),
+    (
+        "The registry as a table for a spreadsheet; `oaken import` takes changes back in.",
+        &["export", "--to", "csv", "--save", "registry.csv"],
     ),
     (
         "A new variable is an entry made from options. It is checked before anything is written; this only shows it.",
