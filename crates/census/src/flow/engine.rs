@@ -4,7 +4,7 @@
 //! the third round on. Procedures are run in place, with the arguments that the call gives. States that differ in a write
 //! which may have left its range are kept apart, up to a limit, so that a fault is told of the write that made it.
 
-use super::eval::{Forms, anything};
+use super::eval::{Forms, Split, anything};
 use super::graph::{BlockId, Exit, Graph, Offer, Step, StepKind, Waiting};
 use super::judge;
 use super::linear::{Facts, Linear, Slot};
@@ -355,6 +355,12 @@ pub struct Run<'w, 'p> {
     stack: Vec<ProcId>,
     /// Where the procedures of the stack leave what they give.
     results: Vec<Option<Slot>>,
+    /// For each of them that is a condition: the states in which it came back with true, and with false.
+    answers: Vec<Option<Answers>>,
+    /// The call that is about to be made as a condition.
+    asked: Option<ExprId>,
+    /// What the last such call came back with.
+    answered: Option<Answers>,
     /// A procedure was called that never comes back: nothing goes on from here.
     dead: bool,
     calls: u32,
@@ -388,6 +394,9 @@ impl<'w, 'p> Run<'w, 'p> {
             moves: Vec::new(),
             stack: Vec::new(),
             results: Vec::new(),
+            answers: Vec::new(),
+            asked: None,
+            answered: None,
             dead: false,
             calls: 0,
             thresholds: world.thresholds(handler),
@@ -801,6 +810,9 @@ impl<'w, 'p> Run<'w, 'p> {
         if state.later || self.stack.is_empty() {
             return self.end(state, span);
         }
+        if let (Some(value), Some(Some(_))) = (value, self.answers.last()) {
+            return self.return_outcome(state, value, left);
+        }
         if let Some(value) = value {
             let forms = self.forms(&state, value);
             let result = self.eval(&mut state, value);
@@ -809,6 +821,38 @@ impl<'w, 'p> Run<'w, 'p> {
             }
         }
         left.push(state);
+    }
+
+    /// The return of a procedure that is a condition: what the condition tells is kept for each way that it comes out.
+    fn return_outcome(&mut self, state: State, value: ExprId, left: &mut Vec<State>) {
+        let (yes, no) = self.branch(state, value);
+        for (at, outcome) in [(0, yes), (1, no)] {
+            let Some(mut state) = outcome else { continue };
+            if let Some(slot) = self.result_slot() {
+                state.values[slot as usize] = Abstract::of(Value::Bool { yes: at == 0, no: at == 1 });
+            }
+            if let Some(Some(answers)) = self.answers.last_mut() {
+                answers[at].push(state.clone());
+            }
+            left.push(state);
+        }
+    }
+
+    /// Splits a state by what a procedure gives.
+    pub fn branch_call(&mut self, mut state: State, expr: ExprId, id: ProcId, arguments: &[ExprId]) -> Split {
+        let later = state.later;
+        self.asked = Some(expr);
+        let value = self.call(&mut state, expr, id, arguments);
+        let [yes, no] = self.answered.take().unwrap_or_default();
+        if self.dead || (yes.is_empty() && no.is_empty()) {
+            let Value::Bool { yes, no } = value else { return (Some(state.clone()), Some(state)) };
+            return (yes.then(|| state.clone()), no.then_some(state));
+        }
+        let joined = |states: Vec<State>| {
+            let states = states.into_iter().map(|state| State { later, ..state });
+            states.reduce(|a, b| a.join(&b))
+        };
+        (joined(yes), joined(no))
     }
 
     fn result_slot(&self) -> Option<Slot> {
@@ -1439,6 +1483,7 @@ impl<'w, 'p> Run<'w, 'p> {
     /// Runs a procedure in place; gives the states in which it can come back.
     fn call_parts(&mut self, state: &mut State, expr: ExprId, id: ProcId, arguments: &[ExprId]) -> Vec<State> {
         let facts = &self.unit.procedures[id.index()];
+        let asked = self.asked.take() == Some(expr);
         let mut given = Vec::with_capacity(arguments.len());
         for &argument in arguments {
             let forms = self.forms(state, argument);
@@ -1447,6 +1492,7 @@ impl<'w, 'p> Run<'w, 'p> {
         }
         self.calls += 1;
         if self.stack.contains(&id) || self.calls > MOST_CALLS {
+            self.answered = None;
             self.call_unseen(state, id);
             return vec![state.clone()];
         }
@@ -1463,11 +1509,13 @@ impl<'w, 'p> Run<'w, 'p> {
         let graph = self.world.procedure_graph(self.script, id);
         self.stack.push(id);
         self.results.push(self.table.slot(Key::Result(expr)));
+        self.answers.push(asked.then(Answers::default));
         let mut entry = state.clone();
         entry.later = false; // The end of the procedure's body comes back here, also inside an `after`.
         let ends = self.body(graph, entry);
         self.results.pop();
         self.stack.pop();
+        self.answered = self.answers.pop().flatten();
         let later = state.later;
         ends.into_iter().map(|end| State { later, ..end }).collect()
     }
@@ -1489,6 +1537,9 @@ impl<'w, 'p> Run<'w, 'p> {
         self.assume_ranges(state);
     }
 }
+
+/// The states in which a condition came out true, and false.
+type Answers = [Vec<State>; 2];
 
 /// What a write that steps its variable steps it from, and by how much.
 fn step_of(state: &State, slot: Slot, forms: &Forms) -> Option<(Num, Num)> {

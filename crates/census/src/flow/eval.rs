@@ -534,6 +534,10 @@ impl Run<'_, '_> {
                 let value = self.eval(&mut state, expr);
                 self.branch_path(state, expr, &value)
             }
+            ExprKind::Call(_, arguments) if matches!(unit.meaning(expr), Meaning::Procedure(_)) => {
+                let Meaning::Procedure(id) = unit.meaning(expr) else { return (Some(state.clone()), Some(state)) };
+                self.branch_call(state, expr, id, arguments)
+            }
             _ => {
                 let value = self.eval(&mut state, expr);
                 let (may_yes, may_no) = match value {

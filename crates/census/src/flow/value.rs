@@ -312,6 +312,8 @@ impl Num {
         }
         let inside = |end: f64| if int { end - 1.0 } else { end.next_down() };
         let hi = if other.hi > 0.0 { inside(other.hi) } else { 0.0 };
+        // Of what is not negative no more is left than there was.
+        let hi = if other.lo >= 0.0 && self.lo >= 0.0 { hi.min(self.hi) } else { hi };
         let lo = if other.lo < 0.0 { -inside(-other.lo) } else { 0.0 };
         let stride = match (self.stride_of_all(), other.single()) {
             (Some((step, off)), Some(by)) if exact(by) && by != 0.0 => {

@@ -1,0 +1,704 @@
+//! Designs as practitioners build them (meters, cooldowns, shops, quests, toggles), right in one form and wrong in another.
+
+use crate::rules::testing::expect_in_scripts;
+
+const STATE: &str = r#"[signals.gust]
+from = "engine"
+to = "all"
+parameters = { force = { type = "int", min = 0, max = 12 } }
+[signals.hailed]
+from = "engine"
+parameters = { by = "mailboat" }
+[signals.paid]
+from = "script"
+parameters = { sum = "int" }
+[variables.office]
+coins = { type = "int", scope = "global", default = 10, min = 0, engine = "reads" }
+price = { type = "int", scope = "global", default = 4, constant = true }
+trust = { type = "int", scope = "global", default = 50, min = 0, max = 100, engine = "reads" }
+quest = { type = "enum", scope = "global", values = ["none", "asked", "taken", "done"], default = "none", engine = "reads" }
+stock = { type = "int", scope = "global", default = 3, min = 0, max = 9, engine = "reads" }
+open = { type = "bool", scope = "global", default = true, engine = "reads" }
+[variables.tide]
+height = { type = "int", scope = "global", default = 0, min = 0, max = 10, engine = "reads" }
+pace = { type = "number", scope = "global", default = 1.0, min = 0, max = 4, engine = "reads" }
+cooldown = { type = "int", scope = "global", default = 0, min = 0, max = 120, engine = "reads" }
+[variables.mailboat]
+oil = { type = "number", scope = "instance", default = 60, min = 0, max = 100, engine = "reads" }
+burn = { type = "number", scope = "type", default = 0.25, constant = true }
+heat = { type = "int", scope = "instance", default = 0, min = 0, max = 5, engine = "reads" }
+mate = { type = "ref", scope = "instance", of = "mailboat", engine = "reads" }
+home = { type = "bool", scope = "instance", default = true, engine = "reads" }
+"#;
+
+fn judged(scripts: &[&str]) {
+    expect_in_scripts(STATE, scripts);
+}
+
+// ---- meters ----
+
+#[test]
+fn a_meter_that_drains_and_is_filled() {
+    judged(&[r#"script lamp for mailboat
+
+on tick {
+    if oil > burn {
+        oil -= burn
+    } else {
+        oil = 0
+    }
+}
+
+on hailed(by) {
+    oil = min(oil + 25, oil.max)
+    if by.oil >= 10 and by != self {
+        by.oil -= 10
+    }
+}
+"#]);
+}
+
+#[test]
+fn a_meter_that_is_only_tested_for_zero() {
+    judged(&[r#"script lamp for mailboat
+
+on tick {
+    if oil > 0 {
+        oil -= burn // ~ range/can-fall-below
+    }
+}
+
+on hailed(by) {
+    if oil < 100 {
+        oil += 25 // ~ range/can-exceed
+    }
+    by.home = true // ~ unused/dead-write
+    by.home = oil > 3
+}
+"#]);
+}
+
+#[test]
+fn heat_that_is_let_off_before_it_is_too_much() {
+    judged(&[r#"script engine for mailboat
+
+on bell {
+    heat += 1
+    if heat > 5 {
+        heat = 0
+        show "The engine lets off steam."
+    }
+}
+
+on gust(force) {
+    heat -= force
+    if heat < 0 { heat = 0 }
+}
+"#]);
+}
+
+#[test]
+fn heat_that_is_let_off_too_late() {
+    judged(&[r#"script engine for mailboat
+
+on bell {
+    heat += 1 // ~ range/can-exceed
+    wait 1t
+    if heat > 5 {
+        heat = 0
+    }
+}
+"#]);
+}
+
+// ---- shops ----
+
+#[test]
+fn a_shop_that_asks_for_the_price() {
+    judged(&[r#"script shop for office
+
+on bell when open {
+    if stock == 0 {
+        show "Sold out."
+        return
+    }
+    if coins >= price {
+        coins -= price
+        stock -= 1
+    } else {
+        show "Not enough: {coins} of {price}."
+    }
+}
+
+on gust(force) {
+    open = force < 9
+    stock = min(stock + force, stock.max)
+}
+"#]);
+}
+
+#[test]
+fn a_shop_that_forgets_the_stock() {
+    judged(&[r#"script shop for office
+
+on bell {
+    if coins >= price {
+        coins -= price
+        stock -= 1 // ~ range/can-fall-below
+    }
+}
+
+on gust(force) {
+    coins -= force // ~ range/can-fall-below
+    stock += 1 // ~ range/can-exceed
+}
+"#]);
+}
+
+#[test]
+fn a_price_that_is_paid_in_a_procedure() {
+    judged(&[r#"script shop for office
+
+proc can_pay(sum: int) -> bool {
+    return coins >= sum
+}
+
+proc pay(sum: int) {
+    if coins < sum { return }
+    coins -= sum
+}
+
+on bell {
+    if can_pay(6) {
+        coins -= 6
+    }
+    pay(price)
+}
+"#]);
+}
+
+#[test]
+fn a_question_answered_late_finds_less_in_the_purse() {
+    judged(&[r#"script shop for office
+
+on bell {
+    if coins >= price {
+        ask "A sheet of stamps?" {
+            choice "Yes" {
+                coins -= price // ~ range/can-fall-below
+            }
+            choice "Yes, if I may" when coins >= price { // ~ range/always
+                note "The offer was made before the answer."
+            }
+            choice "No" {
+                note "No stamps."
+            }
+        }
+    }
+}
+
+on gust(force) when force > 11 {
+    coins = 0
+}
+"#
+    .replace("on bell {", "on bell { // ~ sharing/reentry")
+    .as_str()]);
+}
+
+// ---- cooldowns ----
+
+#[test]
+fn a_cooldown_by_ticks() {
+    judged(&[r#"script horn for tide
+
+on bell when cooldown == 0 {
+    cooldown = cooldown.max
+    show "The horn sounds."
+}
+
+on tick {
+    if cooldown > 0 {
+        cooldown -= 1
+    }
+}
+"#]);
+}
+
+#[test]
+fn a_cooldown_that_counts_past_its_end() {
+    judged(&[r#"script horn for tide
+
+on bell when cooldown <= 0 {
+    cooldown = 60
+}
+
+on tick {
+    cooldown -= 1 // ~ range/can-fall-below
+}
+"#]);
+}
+
+#[test]
+fn a_cooldown_by_a_wait() {
+    judged(&[r#"script horn for office
+
+private resting: bool = false
+
+on bell when not resting {
+    resting = true
+    trust = min(trust + 2, 100)
+    wait 10s
+    resting = false
+}
+"#]);
+}
+
+#[test]
+fn a_cooldown_that_two_ways_skip() {
+    judged(&[r#"script horn for office
+
+private resting: bool = false
+
+on gust(force) when not resting {
+    resting = true // ~ sharing/stuck-guard
+    if force > 10 { return }
+    wait 10s
+    trust = min(trust + 2, 100)
+    resting = false
+}
+"#]);
+}
+
+// ---- quests and modes ----
+
+#[test]
+fn a_quest_goes_from_step_to_step() {
+    judged(&[r#"script quest for office
+
+on bell {
+    match quest {
+        "none" {
+            quest = "asked"
+        }
+        "asked" {
+            quest = "taken"
+            trust = min(trust + 5, trust.max)
+        }
+        "taken" {
+            if stock > 0 {
+                stock -= 1
+                quest = "done"
+            }
+        }
+        "done" {
+            note "Nothing more to do."
+        }
+    }
+}
+"#]);
+}
+
+#[test]
+fn a_quest_with_a_slip_in_a_value() {
+    judged(&[r#"script quest for office
+
+on bell {
+    if quest == "asekd" { // ~ range/unknown-value
+        quest = "taken"
+    }
+    if quest == "taken" {
+        quest = "finished" // ~ range/unknown-value
+    }
+    if quest == "asked" or quest == "none" {
+        quest = "done"
+    }
+}
+"#]);
+}
+
+#[test]
+fn a_mode_that_is_switched_and_looked_at() {
+    judged(&[r#"script doors for office
+
+on bell {
+    open = not open
+    if open {
+        show "The office is open."
+    } else {
+        show "The office is closed."
+    }
+}
+
+on gust(force) {
+    if open and force > 8 {
+        open = false
+    }
+}
+"#]);
+}
+
+// ---- relationships ----
+
+#[test]
+fn trust_that_is_kept_between_its_ends() {
+    judged(&[r#"script talk for office
+
+proc please(by: int) {
+    trust = clamp(trust + by, 0, 100)
+}
+
+on bell { please(5) }
+
+on gust(force) {
+    please(-force)
+    if trust == 0 {
+        show "Nobody trusts the mail any more."
+    }
+}
+"#]);
+}
+
+#[test]
+fn trust_that_is_kept_from_one_end_only() {
+    judged(&[r#"script talk for office
+
+proc please(by: int) {
+    trust = min(trust + by, 100) // ~ range/can-fall-below
+}
+
+on bell { please(5) }
+
+on gust(force) {
+    please(-force)
+}
+"#]);
+}
+
+#[test]
+fn a_gift_that_depends_on_how_much_is_left() {
+    judged(&[r#"script gifts for office
+
+on gust(force) {
+    let gift = min(force, coins)
+    coins -= gift
+    let rest = force - gift
+    if rest > 0 and trust >= rest {
+        trust -= rest
+    }
+}
+"#]);
+}
+
+// ---- divisions ----
+
+#[test]
+fn shares_of_a_count_that_may_be_none() {
+    judged(&[r#"script shares for office
+
+on bell {
+    let boats = count(mailboat)
+    if boats > 0 {
+        coins = floor(60 / boats)
+    }
+    let most = max(stock, 1)
+    trust = min(floor(100 / most), 100)
+}
+
+on gust(force) {
+    trust = min(floor(100 / stock), 100) // ~ range/divide-by-zero
+    coins = 30 % (force + 1)
+    stock = 9 % force // ~ range/divide-by-zero
+}
+"#]);
+}
+
+#[test]
+fn a_pace_that_can_come_to_a_stop() {
+    judged(&[r#"script pace for tide
+
+on gust(force) {
+    pace = force / 3
+    height = min(floor(10 / (pace + 1)), 10)
+}
+
+on bell {
+    if pace != 0 {
+        height = min(floor(abs(8 / pace)), 10)
+    }
+}
+
+on every 3s {
+    height = min(floor(abs(8 / pace)), 10) // ~ range/divide-by-zero
+}
+"#]);
+}
+
+// ---- refs ----
+
+#[test]
+fn a_mate_that_may_not_be_there() {
+    judged(&[r#"script mates for mailboat
+
+on hailed(by) {
+    mate = by
+}
+
+on bell {
+    if mate is not none and mate.oil > 10 {
+        mate.oil -= 10
+    }
+    if mate is none { return }
+    mate.home = false
+}
+
+on gust(force) when mate is set {
+    if force > 3 {
+        mate.heat = 0
+    }
+}
+"#]);
+}
+
+#[test]
+fn a_mate_that_is_not_asked_for() {
+    judged(&[r#"script mates for mailboat
+
+on hailed(by) {
+    mate = by
+    mate.home = true
+}
+
+on bell {
+    mate.home = false // ~ init/empty-ref
+}
+
+on gust(force) {
+    if mate is not none {
+        wait 1s
+        mate.heat = force % 5 // ~ init/empty-ref
+    }
+}
+"#]);
+}
+
+#[test]
+fn boats_looked_through_one_by_one() {
+    judged(&[r#"script fleet for mailboat
+
+on bell {
+    for boat in mailboat where boat.oil >= 20 and boat != self {
+        boat.oil -= 20
+    }
+    for boat in mailboat {
+        boat.oil -= 1 // ~ range/can-fall-below
+    }
+}
+
+on gust(force) {
+    for boat in mailboat where boat.heat < 5 {
+        boat.heat += 1
+        note "{boat.heat}"
+    }
+    heat = min(force, 5)
+}
+"#]);
+}
+
+// ---- names ----
+
+#[test]
+fn names_that_hide_one_another() {
+    judged(&[r#"script names for office
+
+private coins: int = 3 // ~ shadow/local
+
+on bell {
+    coins += 1
+    let trust = coins // ~ shadow/local
+    note "{trust}"
+    let height = 1 // ~ shadow/local
+    note "{height}"
+    for heat in mailboat {
+        note "{heat.oil}"
+    }
+}
+"#
+    .replace("note \"{heat.oil}\"", "note \"{heat.oil:1}\"")
+    .as_str()]);
+}
+
+// ---- loops ----
+
+#[test]
+fn loops_that_come_to_an_end_and_one_that_does_not() {
+    judged(&[r#"script loops for tide
+
+on bell {
+    let at = 0
+    while at < 5 {
+        at += 1
+    }
+    while height < 10 {
+        height += 1
+    }
+    repeat 4 {
+        if height > 0 { height -= 1 }
+    }
+    while chance(0.5) {
+        note "again"
+    }
+}
+
+on gust(force) {
+    let left = force
+    while left > 0 { // ~ flow/endless-loop
+        note "blow"
+    }
+    left = 0
+}
+"#
+    .replace("    left = 0\n", "")
+    .as_str()]);
+}
+
+#[test]
+fn a_wait_inside_a_loop() {
+    judged(&[r#"script beacon for office
+
+private on_duty: bool = false
+
+on bell when not on_duty {
+    on_duty = true
+    repeat 3 {
+        wait 1s
+        if trust < 100 {
+            trust += 1
+        }
+    }
+    on_duty = false
+}
+"#]);
+}
+
+// ---- what is done in several hands ----
+
+#[test]
+fn two_scripts_that_step_the_same_counter() {
+    judged(&[
+        r#"script one for office
+
+on bell {
+    if stock < 9 { stock += 1 }
+}
+"#,
+        r#"script two for office
+
+on gust(force) {
+    if stock > 0 { stock -= 1 }
+    if force > 3 { send paid(force) }
+}
+
+on paid(sum) {
+    coins += min(sum, 20)
+}
+"#,
+    ]);
+}
+
+#[test]
+fn a_sum_that_comes_with_a_signal_of_ones_own() {
+    judged(&[r#"script till for office
+
+on gust(force) {
+    send paid(force - 20)
+}
+
+on paid(sum) {
+    if sum > 0 { // ~ range/never
+        coins += sum
+    }
+}
+"#]);
+}
+
+#[test]
+fn a_change_is_answered_once() {
+    judged(&[r#"script marks for tide
+
+on bell {
+    height = (height + 1) % 11
+}
+
+on changed height {
+    if height > was {
+        show mark_label "Rising: {height}"
+    } else {
+        show mark_label "Falling: {height}"
+    }
+    if height == 10 {
+        pace = 0
+    }
+}
+"#]);
+}
+
+#[test]
+fn what_was_is_unset_the_first_time() {
+    expect_in_scripts(
+        "[variables.tide.mark]\ntype = \"int\"\nscope = \"global\"\nengine = \"reads\"\n",
+        &[r#"script marks for tide
+
+on start {
+    mark = 3
+}
+
+on bell {
+    mark = 4
+}
+
+on changed mark {
+    note "{was}" // ~ init/read-before-set
+}
+"#],
+    );
+}
+
+#[test]
+fn scenes_come_and_go() {
+    expect_in_scripts(
+        "[variables.harbor.guests]\ntype = \"int\"\nscope = \"scene\"\ndefault = 0\nmin = 0\nmax = 8\nengine = \"reads\"\n",
+        &[
+            r#"script pier for harbor
+
+on enter {
+    guests = random(0, 8)
+}
+
+on bell {
+    if guests > 0 {
+        guests -= 1
+    } else {
+        go marsh
+    }
+}
+"#,
+            r#"script tides for tide
+
+on bell {
+    if scene is harbor and harbor.guests < 3 {
+        note "A quiet day."
+    }
+    note "{harbor.guests}" // ~ sharing/other-scene
+}
+"#
+            .replace("on bell", "on every 5s")
+            .as_str(),
+            r#"script reeds for marsh
+
+on bell {
+    go harbor
+}
+"#,
+        ],
+    );
+}
