@@ -181,8 +181,32 @@ impl<'a> Parser<'a> {
         } else {
             (found.span, format!("expected {what}, found `{}`", shorten(self.slice(found.span))))
         };
-        self.error(span, message, None);
+        let help = if ended { None } else { self.slip(found) };
+        self.error(span, message, help.map(str::to_owned));
         None
+    }
+
+    /// Gives the last error its cure.
+    fn help(&mut self, help: &str) {
+        if let Some(error) = self.script.errors.last_mut() {
+            error.help = Some(help.to_owned());
+        }
+    }
+
+    /// The cure for signs that mean something elsewhere, and nothing here.
+    fn slip(&self, found: Token) -> Option<&'static str> {
+        let rest = self.text.get(found.span.start as usize..).unwrap_or("");
+        let cures = [
+            ("&&", "write `and`"),
+            ("||", "write `or`"),
+            ("!", "write `not`; to compare, `!=`"),
+            ("'", "a text stands in `\"`"),
+            (";", "a statement ends with its line: write the next one below"),
+            ("/*", "a comment runs from `//` to the end of the line"),
+            ("#", "a comment runs from `//` to the end of the line"),
+            ("?", "there is no short form of `if`: write it out"),
+        ];
+        cures.into_iter().find(|(sign, _)| rest.starts_with(sign)).map(|(_, cure)| cure)
     }
 
     /// Runs a construct one level deeper, or refuses.
@@ -236,6 +260,15 @@ impl<'a> Parser<'a> {
             self.previous = token.span;
         }
         self.script.skipped.push(start.to(self.previous));
+    }
+
+    /// Goes on behind a mistake in a list of arms or choices, at the next line at the latest.
+    fn go_on(&mut self, before: usize) {
+        if self.at == before {
+            self.previous = self.raw().span;
+            self.at += 1;
+        }
+        self.recover();
     }
 
     /// Reads the `else` blocks that belong to an `if` whose condition could not be read.
@@ -295,7 +328,8 @@ impl<'a> Parser<'a> {
     fn stray(&mut self, token: Token, lost: &mut bool) {
         if !*lost {
             let message = format!("`{}` can't stand here, outside a handler", shorten(self.slice(token.span)));
-            let help = "what stands here is `private`, `on` or `proc`; look for a `}` too many above".to_owned();
+            let usual = "what stands here is `private`, `on` or `proc`; look for a `}` too many above";
+            let help = self.slip(token).unwrap_or(usual).to_owned();
             self.error(token.span, message, Some(help));
         }
         *lost = true;
@@ -399,7 +433,13 @@ impl<'a> Parser<'a> {
             }
         };
         let head = start.to(self.previous);
-        let body = self.block()?;
+        // A `{` that is missing is told once, and what follows is read as if it stood there.
+        let body = if self.at_punct(Punct::OpenBrace) || self.next_line_opens() {
+            self.skip_newlines();
+            self.block()?
+        } else {
+            self.statements(head, false)
+        };
         let span = start.to(self.previous);
         self.script.handlers.push(Handler { trigger, when, body, head, span });
         Some(())
@@ -469,7 +509,12 @@ impl<'a> Parser<'a> {
     /// `"{" { statement } "}"`
     fn block(&mut self) -> Option<Block> {
         if !self.at_punct(Punct::OpenBrace) {
-            return self.expected("`{`");
+            self.expected::<()>("`{`");
+            if !self.next_line_opens() {
+                return None;
+            }
+            self.help("a `{` stands on the line of what it belongs to");
+            self.skip_newlines();
         }
         let open = self.raw().span;
         let deep = self.depth >= MAX_DEPTH;
@@ -482,8 +527,19 @@ impl<'a> Parser<'a> {
         block
     }
 
+    /// Whether the next line begins with the `{` that is missing here.
+    fn next_line_opens(&self) -> bool {
+        let next = self.tokens[self.at..].iter().find(|token| token.kind != TokenKind::Newline);
+        next.is_some_and(|token| token.kind == TokenKind::Punct(Punct::OpenBrace))
+    }
+
     fn block_inside(&mut self) -> Option<Block> {
         let open = self.bump().span;
+        Some(self.statements(open, true))
+    }
+
+    /// The statements up to the `}`; `opened` is false where the `{` is missing, which is told already.
+    fn statements(&mut self, open: Span, opened: bool) -> Block {
         let mut statements = Vec::new();
         loop {
             self.skip_newlines();
@@ -492,10 +548,12 @@ impl<'a> Parser<'a> {
                     self.bump();
                     break;
                 }
-                TokenKind::End => {
+                TokenKind::End if opened => {
                     self.error(open, "this `{` is never closed".to_owned(), None);
                     break;
                 }
+                TokenKind::End => break,
+                _ if self.at_declaration() && !opened => break,
                 _ if self.at_declaration() => {
                     self.error(open, "this `{` is not closed before the next declaration".to_owned(), None);
                     break;
@@ -515,7 +573,7 @@ impl<'a> Parser<'a> {
                 self.at += 1; // A step for certain, whatever stood there.
             }
         }
-        Some(Block { statements, span: open.to(self.previous) })
+        Block { statements, span: open.to(self.previous) }
     }
 
     /// Whether a line that can only stand at the top of a file begins here: then a `}` is missing above.
@@ -609,6 +667,7 @@ impl<'a> Parser<'a> {
                 Some(StatementKind::Return(if ends { None } else { Some(p.expr()?) }))
             }),
             "else" => {
+                self.bump();
                 self.error(token.span, "this `else` belongs to no `if`".to_owned(), None);
                 None
             }
@@ -710,14 +769,23 @@ impl<'a> Parser<'a> {
                 otherwise = Some(self.block()?);
                 continue;
             }
-            let mut tests = vec![self.expr()?];
-            while self.eat_punct(Punct::Comma) {
-                self.skip_newlines();
-                tests.push(self.expr()?);
+            let before = self.at;
+            match self.arm() {
+                Some(arm) => arms.push(arm),
+                None => self.go_on(before),
             }
-            arms.push(Arm { tests, body: self.block()? });
         }
         Some(StatementKind::Match { subject, arms, otherwise })
+    }
+
+    /// `expr { "," expr } block`
+    fn arm(&mut self) -> Option<Arm> {
+        let mut tests = vec![self.expr()?];
+        while self.eat_punct(Punct::Comma) {
+            self.skip_newlines();
+            tests.push(self.expr()?);
+        }
+        Some(Arm { tests, body: self.block()? })
     }
 
     /// `"for" NAME "in" ACTOR [ "where" expr ] block`
@@ -756,12 +824,29 @@ impl<'a> Parser<'a> {
             if self.eat_punct(Punct::CloseBrace) {
                 break;
             }
-            self.need_word("choice")?;
-            let text = self.expr()?;
-            let when = if self.eat_word("when") { Some(self.condition()?) } else { None };
-            choices.push(Choice { text, when, body: self.block()? });
+            if self.raw().kind == TokenKind::End {
+                return self.expected("`}`");
+            }
+            let before = self.at;
+            match self.choice() {
+                Some(choice) => choices.push(choice),
+                None => self.go_on(before),
+            }
         }
         Some(StatementKind::Ask { text, choices })
+    }
+
+    /// `"choice" TEXT [ "when" expr ] block`
+    fn choice(&mut self) -> Option<Choice> {
+        if !self.eat_word("choice") {
+            let found = self.peek().span;
+            let word = shorten(self.slice(found));
+            self.error(found, format!("a question has choices, and `{word}` is none"), None);
+            return None;
+        }
+        let text = self.expr()?;
+        let when = if self.eat_word("when") { Some(self.condition()?) } else { None };
+        Some(Choice { text, when, body: self.block()? })
     }
 
     /// `"spawn" ACTOR [ "as" NAME ]`
