@@ -87,7 +87,7 @@ fn cell(item: &Item, raw: &str) -> String {
 /// A text as a cell.
 #[must_use]
 pub fn text_cell(text: &str) -> String {
-    let plain = !text.is_empty() && !text.starts_with('"') && text.trim() == text && !text.contains('\r');
+    let plain = !text.is_empty() && !text.starts_with('"') && text.trim() == text && !text.contains(char::is_control);
     if plain { text.to_owned() } else { quoted(text) }
 }
 
@@ -224,6 +224,7 @@ fn same(was: &str, is: &str) -> bool {
     let number = |text: &str| text.replace('_', "").parse::<f64>().ok();
     let list = |text: &str| text.split(',').map(|item| item.trim().to_owned()).collect::<Vec<_>>();
     was == is
+        || (was.starts_with('"') && text_of(was) == text_of(is))
         || matches!((number(was), number(is)), (Some(was), Some(is)) if was == is)
         || (matches!(was, "true" | "false") && was.eq_ignore_ascii_case(is))
         || (was.contains(',') && list(was) == list(is))

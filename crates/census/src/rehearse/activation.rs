@@ -583,6 +583,10 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
             }
         }
         self.unwinding |= activation.ended;
+        // What was cut short leaves its frames behind: the expression goes on in the one that it stands in.
+        while activation.frames.len() > depth {
+            self.leave(activation);
+        }
         activation.result.take()
     }
 
