@@ -6,7 +6,7 @@
 
 use crate::edit::change::{change_patches, find_entry};
 use crate::edit::patch::{NewFile, apply, rebuilt};
-use crate::edit::{self, Form, Given, Refused, quoted};
+use crate::edit::{self, Form, Given, Refused};
 use crate::project::Project;
 use crate::registry::VarId;
 use crate::registry::toml::{self, Item, Table, Value};
@@ -88,7 +88,21 @@ fn cell(item: &Item, raw: &str) -> String {
 #[must_use]
 pub fn text_cell(text: &str) -> String {
     let plain = !text.is_empty() && !text.starts_with('"') && text.trim() == text && !text.contains(char::is_control);
-    if plain { text.to_owned() } else { quoted(text) }
+    if plain { text.to_owned() } else { basic(text) }
+}
+
+/// A text in double quotes, whatever is in it: other quotes would not be known for what they are.
+fn basic(text: &str) -> String {
+    let mut quoted = String::from("\"");
+    for c in text.chars() {
+        match c {
+            '"' | '\\' => quoted.extend(['\\', c]),
+            c if c.is_control() => quoted.push_str(&format!("\\u{:04X}", u32::from(c))),
+            c => quoted.push(c),
+        }
+    }
+    quoted.push('"');
+    quoted
 }
 
 /// A list of texts as a cell.
@@ -98,7 +112,7 @@ pub fn list_cell(items: &[&str]) -> String {
     if items.iter().all(plain) && !items.is_empty() {
         return items.join(", ");
     }
-    let quoted: Vec<String> = items.iter().map(|item| quoted(item)).collect();
+    let quoted: Vec<String> = items.iter().map(|item| basic(item)).collect();
     format!("[{}]", quoted.join(", "))
 }
 

@@ -179,7 +179,7 @@ impl<'s, 'p> Search<'s, 'p> {
         for variant in 0..48 {
             for &signal in &near {
                 for &pace in &paces {
-                    if self.left < half {
+                    if self.left <= half {
                         return None;
                     }
                     if let Some(run) = self.drill(signal, variant, pace) {
