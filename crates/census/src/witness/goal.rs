@@ -106,6 +106,8 @@ pub struct Watcher<'g> {
     alive: FxHashMap<u64, Alive>,
     running: Vec<u64>,
     changes: FxHashMap<(CellId, Option<InstanceAt>), Vec<Change>>,
+    /// The activations that have done the step that must not be done twice.
+    stepped: Vec<u64>,
     faults: usize,
     /// The statements that changed something, each with how large a number it left.
     pub covered: FxHashSet<(Location, i32)>,
@@ -123,6 +125,7 @@ impl<'g> Watcher<'g> {
             alive: FxHashMap::default(),
             running: Vec::new(),
             changes: FxHashMap::default(),
+            stepped: Vec::new(),
             faults: 0,
             covered: FxHashSet::default(),
             reached: None,
@@ -192,7 +195,12 @@ impl<'g> Watcher<'g> {
                 let step = at.zip(self.goal.other).is_some_and(|(at, other)| {
                     at.file == other.file && (other.span.contains(at.span) || at.span.contains(other.span))
                 });
-                if step && self.alive.get(&by).is_some_and(|alive| alive.beside && alive.resumed) {
+                let again = self.alive.get(&by).is_some_and(|alive| alive.beside && alive.resumed);
+                let others = self.stepped.iter().any(|&other| other != by);
+                if step {
+                    self.stepped.push(by);
+                }
+                if step && again && others {
                     let name = cell_name(memory.layout(), memory, cell, of);
                     let (old, new) =
                         (crate::rehearse::value_text(memory, old), crate::rehearse::value_text(memory, new));
@@ -288,6 +296,7 @@ impl Observer for Watcher<'_> {
             Happening::Run => {
                 self.alive.clear();
                 self.changes.clear();
+                self.stepped.clear();
             }
             _ => {}
         }

@@ -702,3 +702,139 @@ on bell {
         ],
     );
 }
+
+// ---- more hands and more ways ----
+
+#[test]
+fn a_procedure_that_says_whether_there_is_room() {
+    judged(&[r#"script stockroom for office
+
+proc has_room(for_more: int) -> bool {
+    if for_more < 0 { return false } // ~ range/never
+    return stock + for_more <= stock.max
+}
+
+proc is_closed() -> bool {
+    return not open
+}
+
+on gust(force) {
+    if has_room(force) {
+        stock += force
+    }
+    open = force < 6
+}
+
+on bell {
+    if is_closed() or not has_room(2) { return }
+    stock += 2
+    if stock > 0 and has_room(1) { // ~ range/always
+        stock += 1
+    } else if stock > 3 { // ~ range/always
+        stock -= 3
+    }
+}
+"#]);
+}
+
+#[test]
+fn a_procedure_that_looks_at_the_wrong_thing() {
+    judged(&[r#"script stockroom for office
+
+proc has_room(for_more: int) -> bool {
+    return coins + for_more <= 9
+}
+
+on gust(force) {
+    if has_room(force) {
+        stock += force // ~ range/can-exceed
+    }
+    coins = force
+}
+"#]);
+}
+
+#[test]
+fn a_rest_is_never_more_than_what_it_was_taken_from() {
+    judged(&[r#"script rest for office
+
+on gust(force) {
+    stock = 9 % (force + 1)
+    trust = trust % 7
+    coins = coins % 100
+}
+
+on bell {
+    stock = 10 % (stock + 2) // ~ range/can-exceed
+}
+"#]);
+}
+
+#[test]
+fn the_same_question_twice() {
+    judged(&[r#"script twice for office
+
+on bell {
+    if stock > 4 {
+        if stock > 2 { // ~ range/always
+            stock -= 1
+        }
+    } else if stock > 6 { // ~ range/never
+        stock -= 2
+    } else if stock < 9 { // ~ range/always
+        stock += 1
+    }
+}
+"#]);
+}
+
+#[test]
+fn what_is_thrown_away_and_what_is_kept() {
+    judged(&[r#"script writes for office
+
+on bell {
+    stock = 2 // ~ unused/dead-write
+    stock = 3
+    coins = 5
+    if open {
+        coins = 6
+    }
+    trust = 10
+    wait 1s
+    trust = 20
+}
+
+on gust(force) {
+    open = force > 3 // ~ unused/dead-write
+    if force > 6 {
+        open = true
+    } else {
+        open = false
+    }
+}
+"#]);
+}
+
+#[test]
+fn ways_that_end_before_the_end() {
+    judged(&[r#"script ends for office
+
+on bell {
+    if stock > 3 {
+        return
+        stock = 3 // ~ unused/unreachable
+    }
+    while open {
+        break
+        open = false // ~ unused/unreachable
+    }
+    restart
+    coins = 1 // ~ unused/unreachable
+}
+
+on gust(force) {
+    open = force > 3
+    stock = min(force, 9)
+}
+"#]);
+}
