@@ -5,7 +5,8 @@
 
 use super::goal::Goal;
 use super::search::{Run, play};
-use crate::rehearsal::Action;
+use crate::registry::OwnerId;
+use crate::rehearsal::{Action, Who};
 use crate::rehearse::layout::Layout;
 
 /// How often a run is played again at most.
@@ -23,19 +24,9 @@ pub fn shrink(layout: &Layout<'_>, goal: &Goal, mut run: Run) -> Run {
         let reached = play(layout, goal, candidate).reached;
         tries < MOST_TRIES && reached.is_some_and(|reached| reached.clean || !clean)
     };
-    let mut length = run.acts.len().div_ceil(2);
-    while length > 0 {
-        let mut at = 0;
-        while at < run.acts.len() {
-            let mut shorter = run.clone();
-            shorter.acts.drain(at..(at + length).min(run.acts.len()));
-            if reaches(&shorter) {
-                run = shorter;
-            } else {
-                at += length;
-            }
-        }
-        length /= 2;
+    leave_out(&mut run, &mut reaches);
+    if settle_on_listed(layout, &mut run, &mut reaches) {
+        leave_out(&mut run, &mut reaches);
     }
     for at in 0..run.acts.len() {
         shorten(&mut run, at, &mut reaches);
@@ -48,6 +39,58 @@ pub fn shrink(layout: &Layout<'_>, goal: &Goal, mut run: Run) -> Run {
     }
     let joined = Run { seed: run.seed, acts: join(&run.acts) };
     if play(layout, goal, &joined).reached.is_some() { joined } else { run }
+}
+
+/// Leaves out stretches of acts, long ones first.
+fn leave_out(run: &mut Run, reaches: &mut impl FnMut(&Run) -> bool) {
+    let mut length = run.acts.len().div_ceil(2);
+    while length > 0 {
+        let mut at = 0;
+        while at < run.acts.len() {
+            let mut shorter = run.clone();
+            shorter.acts.drain(at..(at + length).min(run.acts.len()));
+            if reaches(&shorter) {
+                *run = shorter;
+            } else {
+                at += length;
+            }
+        }
+        length /= 2;
+    }
+}
+
+/// Lets all that happens to instances that the run makes happen to one that is listed, where that does as well: it is
+/// the better known, and what made the others can go. Says whether anything changed.
+fn settle_on_listed(layout: &Layout<'_>, run: &mut Run, reaches: &mut impl FnMut(&Run) -> bool) -> bool {
+    let registry = &layout.project.registry;
+    let mut actors: Vec<OwnerId> = run.acts.iter().filter_map(made_target).collect();
+    actors.sort_unstable();
+    actors.dedup();
+    let mut changed = false;
+    for actor in actors {
+        for listed in registry.instances_of(actor) {
+            let mut other = run.clone();
+            for act in other.acts.iter_mut().filter(|act| made_target(act) == Some(actor)) {
+                if let Action::Fire { on, .. } = act {
+                    *on = Some(Who::Listed(listed));
+                }
+            }
+            if reaches(&other) {
+                *run = other;
+                changed = true;
+                break;
+            }
+        }
+    }
+    changed
+}
+
+/// The actor of a signal's target that the run makes.
+fn made_target(act: &Action) -> Option<OwnerId> {
+    match act {
+        Action::Fire { on: Some(Who::Made(actor, _) | Who::New(actor)), .. } => Some(*actor),
+        _ => None,
+    }
 }
 
 /// Lets less time go by: half and half again, then a round length a little above.
