@@ -124,3 +124,63 @@ fn lengths_of_time_are_read_whole() {
         assert_eq!(ticks(text), None, "{text:?}");
     }
 }
+
+#[test]
+fn lists_counts_and_numbers_are_worded_as_people_do() {
+    use census::words::{both, count, either, number};
+    assert_eq!(either(&["a"]), "`a`");
+    assert_eq!(either(&["a", "b"]), "`a` or `b`");
+    assert_eq!(both(&["a", "b", "c"]), "`a`, `b` and `c`");
+    assert_eq!(both::<&str>(&[]), "");
+    assert_eq!(
+        (count(0, "line"), count(1, "line"), count(2, "line")),
+        ("0 lines".into(), "1 line".into(), "2 lines".into())
+    );
+    for (value, text) in [
+        (0.0, "0"),
+        (-0.0, "0"),
+        (3.0, "3"),
+        (-2.5, "-2.5"),
+        (0.1, "0.1"),
+        (1e16, "1e16"),
+        (-3.28e-15, "-3.28e-15"),
+        (f64::INFINITY, "any height"),
+        (f64::NEG_INFINITY, "any depth"),
+    ] {
+        assert_eq!(number(value), text);
+    }
+}
+
+#[test]
+fn the_nearest_names_are_near() {
+    use census::words::{did_you_mean, nearest};
+    let names = ["tide.height", "tide.weight", "mailboat.parcels", "office.coins", "x"];
+    assert_eq!(nearest("tide.hieght", names), ["tide.height", "tide.weight"]);
+    assert_eq!(nearest("TIDE.HEIGHT", names), ["tide.height", "tide.weight"], "case is no distance");
+    assert_eq!(nearest("mailboat.parcel", names), ["mailboat.parcels"]);
+    assert_eq!(nearest("harbor.queue", names), Vec::<&str>::new());
+    assert_eq!(nearest(&"a".repeat(10_000), names), Vec::<&str>::new());
+    assert_eq!(did_you_mean("office.coin", names).as_deref(), Some("did you mean `office.coins`?"));
+    assert_eq!(did_you_mean("", names).as_deref(), Some("did you mean `x`?"));
+    assert_eq!(did_you_mean("lighthouse", names), None);
+}
+
+#[test]
+fn a_file_knows_its_lines_and_columns() {
+    use census::source::{FileKind, SourceFile};
+    let file = SourceFile::new("a.oaken", FileKind::Script, "\u{feff}one\r\nzwei ß x\n\nlast".as_bytes().to_vec());
+    let at = |offset: usize| {
+        let position = file.position(u32::try_from(offset).expect("small"));
+        (position.line, position.column)
+    };
+    let offset = |word: &str| file.text.find(word).expect("the word");
+    assert_eq!(at(offset("one")), (1, 1), "a mark at the beginning is no column");
+    assert_eq!(at(offset("x")), (2, 8), "columns count characters");
+    assert_eq!(at(offset("last") + 4), (4, 5));
+    assert_eq!(at(100_000), (4, 5));
+    assert_eq!(file.line_count(), 4);
+    assert_eq!(file.slice(file.line_span(1)), "zwei ß x");
+    assert_eq!(file.slice(file.line_span(2)), "");
+    let broken = SourceFile::new("b", FileKind::Script, b"ab\xffcd".to_vec());
+    assert_eq!(broken.invalid_utf8, Some(2));
+}
