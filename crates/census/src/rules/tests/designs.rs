@@ -1,4 +1,4 @@
-//! Designs as practitioners build them (meters, cooldowns, shops, quests, toggles), right in one form and wrong in another.
+//! Whole designs (meters, cooldowns, shops, quests, toggles), right in one form and wrong in another.
 
 use crate::rules::testing::expect_in_scripts;
 
