@@ -4,7 +4,7 @@
 //! the third round on. Procedures are run in place, with the arguments that the call gives. States that differ in a write
 //! which may have left its range are kept apart, up to a limit, so that a fault is told of the write that made it.
 
-use super::eval::{Forms, Split, anything};
+use super::eval::{Forms, Split, anything, ways};
 use super::graph::{BlockId, Exit, Graph, Offer, Step, StepKind, Waiting};
 use super::judge;
 use super::linear::{Facts, Linear, Slot};
@@ -795,6 +795,7 @@ impl<'w, 'p> Run<'w, 'p> {
                     let close = Span { start: span.end.saturating_sub(1), end: span.end };
                     self.end(state, close);
                 } else {
+                    self.end_unanswered(&state);
                     left.push(state);
                 }
             }
@@ -838,6 +839,13 @@ impl<'w, 'p> Run<'w, 'p> {
         }
     }
 
+    /// A procedure that is a condition comes to its end without a `return`: what it gives then tells nothing.
+    fn end_unanswered(&mut self, state: &State) {
+        if let Some(Some(answers)) = self.answers.last_mut() {
+            answers.iter_mut().for_each(|ways| ways.push(state.clone()));
+        }
+    }
+
     /// Splits a state by what a procedure gives.
     pub fn branch_call(&mut self, mut state: State, expr: ExprId, id: ProcId, arguments: &[ExprId]) -> Split {
         let later = state.later;
@@ -845,8 +853,7 @@ impl<'w, 'p> Run<'w, 'p> {
         let value = self.call(&mut state, expr, id, arguments);
         let [yes, no] = self.answered.take().unwrap_or_default();
         if self.dead || (yes.is_empty() && no.is_empty()) {
-            let Value::Bool { yes, no } = value else { return (Some(state.clone()), Some(state)) };
-            return (yes.then(|| state.clone()), no.then_some(state));
+            return ways(state, &value);
         }
         let joined = |states: Vec<State>| {
             let states = states.into_iter().map(|state| State { later, ..state });

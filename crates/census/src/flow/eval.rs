@@ -66,6 +66,16 @@ pub fn join_ways(a: Option<State>, b: Option<State>) -> Option<State> {
     }
 }
 
+/// A state for each way that a condition can come out.
+#[must_use]
+pub fn ways(state: State, value: &Value) -> Split {
+    let (yes, no) = match *value {
+        Value::Bool { yes, no } => (yes, no),
+        _ => (true, true),
+    };
+    (yes.then(|| state.clone()), no.then_some(state))
+}
+
 /// Anything of a type.
 #[must_use]
 pub fn anything(ty: Type) -> Value {
@@ -534,19 +544,18 @@ impl Run<'_, '_> {
                 let value = self.eval(&mut state, expr);
                 self.branch_path(state, expr, &value)
             }
-            ExprKind::Call(_, arguments) if matches!(unit.meaning(expr), Meaning::Procedure(_)) => {
-                let Meaning::Procedure(id) = unit.meaning(expr) else { return (Some(state.clone()), Some(state)) };
-                self.branch_call(state, expr, id, arguments)
-            }
-            _ => {
-                let value = self.eval(&mut state, expr);
-                let (may_yes, may_no) = match value {
-                    Value::Bool { yes, no } => (yes, no),
-                    _ => (true, true),
-                };
-                (may_yes.then(|| state.clone()), may_no.then_some(state))
-            }
+            ExprKind::Call(_, arguments) => match unit.meaning(expr) {
+                Meaning::Procedure(id) => self.branch_call(state, expr, id, arguments),
+                _ => self.branch_value(state, expr),
+            },
+            _ => self.branch_value(state, expr),
         }
+    }
+
+    /// Splits a state by a value that tells nothing of anything else.
+    fn branch_value(&mut self, mut state: State, expr: ExprId) -> Split {
+        let value = self.eval(&mut state, expr);
+        ways(state, &value)
     }
 
     fn branch_path(&mut self, state: State, expr: ExprId, value: &Value) -> Split {

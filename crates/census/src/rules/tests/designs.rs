@@ -738,6 +738,43 @@ on bell {
 }
 
 #[test]
+fn a_procedure_that_comes_to_its_end_without_an_answer() {
+    judged(&[r#"script stockroom for office
+
+proc is_full() -> bool {
+    if stock >= 9 { return true }
+}
+
+on bell {
+    if is_full() {
+        stock = 0
+    } else {
+        stock += 2 // ~ range/can-exceed
+    }
+}
+
+proc is_low() -> bool {
+    while stock > 5 {
+        return false
+    }
+    if stock < 3 {
+        return stock > coins
+    }
+    return true
+}
+
+on gust(force) {
+    if is_low() {
+        stock += 4
+    } else {
+        stock = 0
+    }
+    coins = force
+}
+"#]);
+}
+
+#[test]
 fn a_procedure_that_looks_at_the_wrong_thing() {
     judged(&[r#"script stockroom for office
 
