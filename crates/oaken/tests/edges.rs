@@ -137,6 +137,16 @@ fn a_time_that_would_never_end_is_stopped() {
 }
 
 #[test]
+fn a_step_that_is_done_without_an_end_is_stopped() {
+    let project = Project::tide();
+    project.write("scripts/tide.oaken", "script tides for tide\non bell {\n    height = 1\n}\n");
+    project.write("rehearsals/long.toml", "[[step]]\nfire = \"bell\"\ntimes = 9223372036854775807\n");
+    let run = project.oaken(&["rehearse"]);
+    assert_eq!(run.code, 1, "{}", run.err);
+    assert!(run.out.contains("takes more than 50 million dispatches"), "{}", run.out);
+}
+
+#[test]
 fn what_never_ends_inside_of_a_condition_is_stopped() {
     let project = Project::tide();
     let script = "script tides for tide

@@ -154,6 +154,7 @@ impl Player<'_, '_> {
                         return;
                     }
                     self.after_act();
+                    self.stop_in_time(step.at);
                     if self.stage.machine.stopped.is_some() {
                         return;
                     }
@@ -197,12 +198,18 @@ impl Player<'_, '_> {
             let stretch = if self.stage.machine.is_idle() { last - self.stage.machine.now } else { STRETCH };
             self.stage.machine.pass(stretch.min(last - self.stage.machine.now));
             self.after_act();
-            if self.stage.machine.dispatched > MOST_DISPATCHES && self.stage.machine.stopped.is_none() {
-                let millions = MOST_DISPATCHES / 1_000_000;
-                let message =
-                    format!("the rehearsal takes more than {millions} million dispatches, and its end is not in sight");
-                self.stage.machine.stopped = Some(Stopped { at, message });
-            }
+            self.stop_in_time(at);
+        }
+    }
+
+    /// A rehearsal whose end is not in sight is stopped.
+    fn stop_in_time(&mut self, at: Location) {
+        let machine = &mut self.stage.machine;
+        if machine.dispatched > MOST_DISPATCHES && machine.stopped.is_none() {
+            let millions = MOST_DISPATCHES / 1_000_000;
+            let message =
+                format!("the rehearsal takes more than {millions} million dispatches, and its end is not in sight");
+            machine.stopped = Some(Stopped { at, message });
         }
     }
 
