@@ -4,14 +4,14 @@
 //! written as TOML writes it, so that it can be told from nothing. Lists are parted by commas, or written as TOML writes
 //! them where an item has a comma.
 
-use crate::edit::change::{change_patches, find_entry};
-use crate::edit::patch::{NewFile, apply, rebuilt};
+use crate::edit::change::{Tables, change_patches, find_entry};
+use crate::edit::patch::{NewFile, apply, rebuilt, tried};
 use crate::edit::{self, Form, Given, Refused};
 use crate::project::Project;
 use crate::registry::VarId;
-use crate::registry::toml::{self, Item, Table, Value};
+use crate::registry::toml::{Item, Value};
 use crate::words::did_you_mean;
-use rustc_hash::FxHashSet;
+use rustc_hash::{FxHashMap, FxHashSet};
 
 /// A column, and how its values are written in TOML.
 const COLUMNS: [(&str, Form); 20] = [
@@ -46,15 +46,14 @@ pub fn columns() -> Vec<&'static str> {
 /// All variables as rows, in the order of the registry.
 #[must_use]
 pub fn rows(project: &Project) -> Vec<Vec<String>> {
-    let mut tables: Vec<Option<Table>> = vec![None; project.sources.files.len()];
+    let mut tables = Tables::default();
     project.registry.var_ids().map(|id| row(project, id, &mut tables)).collect()
 }
 
-fn row(project: &Project, id: VarId, tables: &mut [Option<Table>]) -> Vec<String> {
+fn row(project: &Project, id: VarId, tables: &mut Tables) -> Vec<String> {
     let header = project.registry.var(id).place.header;
     let file = project.sources.file(header.file);
-    let table = tables[header.file.0 as usize].get_or_insert_with(|| toml::read(&file.text).0);
-    let keys = find_entry(table, header.span).map(|entry| &entry.item.value);
+    let keys = find_entry(tables.of(project, header.file), header.span).map(|entry| &entry.item.value);
     let mut cells = vec![project.registry.identity(id)];
     for (key, _) in COLUMNS {
         let item = match keys {
@@ -163,7 +162,7 @@ struct Row<'t> {
 /// The head has no `id`, or names a column that there is none of.
 pub fn import(project: &Project, head: &[String], table: &[Vec<String>]) -> Result<Imported, Refused> {
     let places = read_head(head)?;
-    let known = rows(project);
+    let known: FxHashMap<String, Vec<String>> = rows(project).into_iter().map(|row| (row[0].clone(), row)).collect();
     let mut imported = Imported::default();
     let mut seen: FxHashSet<&str> = FxHashSet::default();
     let mut wanted: Vec<(Row<'_>, Vec<Given>, Vec<String>)> = Vec::new();
@@ -178,13 +177,13 @@ pub fn import(project: &Project, head: &[String], table: &[Vec<String>]) -> Resu
             imported.refused.push((row.number, id.to_owned(), "the variable has a row above already".to_owned()));
             continue;
         }
-        let before = known.iter().find(|known| known[0] == id);
+        let before = known.get(id);
         let (set, unset) = difference(before, &row);
         if before.is_none() || !set.is_empty() || !unset.is_empty() {
             wanted.push((row, set, unset));
         }
     }
-    imported.absent = known.iter().filter(|known| !seen.contains(known[0].as_str())).count();
+    imported.absent = known.keys().filter(|id| !seen.contains(id.as_str())).count();
     take_all(project, &wanted, &mut imported);
     Ok(imported)
 }
@@ -285,9 +284,8 @@ type Wanted<'t> = (Row<'t>, Vec<Given>, Vec<String>);
 fn take_all(project: &Project, wanted: &[Wanted<'_>], imported: &mut Imported) {
     let mut now = Step { project: None, files: Vec::new() };
     let (old, new): (Vec<_>, Vec<_>) = wanted.iter().partition(|(row, ..)| project.registry.find(row.id).is_some());
-    if let Some(files) = at_once(project, &old) {
-        now.files = files;
-        now.project = Some(rebuilt(project, &now.files));
+    if let Some((files, after)) = at_once(project, &old) {
+        now = Step { project: Some(after), files };
         imported.changed.extend(old.iter().map(|(row, ..)| row.id.to_owned()));
     } else {
         for wanted in old {
@@ -307,15 +305,16 @@ fn take_all(project: &Project, wanted: &[Wanted<'_>], imported: &mut Imported) {
     imported.files = now.files;
 }
 
-fn at_once(project: &Project, wanted: &[&Wanted<'_>]) -> Option<Vec<NewFile>> {
+fn at_once(project: &Project, wanted: &[&Wanted<'_>]) -> Option<(Vec<NewFile>, Project)> {
     let mut patches = Vec::new();
+    let mut tables = Tables::default();
     for (row, set, unset) in wanted {
         let id = project.registry.find(row.id)?;
-        patches.extend(change_patches(project, id, set, unset).ok()?);
+        patches.extend(change_patches(project, &mut tables, id, set, unset).ok()?);
     }
     let files = apply(project, patches);
-    let after = rebuilt(project, &files);
-    (!after.findings.iter().any(|finding| edit::is_new(project, finding))).then_some(files)
+    let after = tried(project, &files).ok()?;
+    Some((files, after))
 }
 
 /// The project as the rows taken so far leave it.
@@ -336,9 +335,7 @@ impl Step {
     fn add(&mut self, first: &Project, (row, set, _): &Wanted<'_>) -> Result<(), Refused> {
         let project = self.project.as_ref().unwrap_or(first);
         let new = edit::add(project, row.id, set)?;
-        let before =
-            project.sources.files.iter().find(|file| *file.path == *new.path).map(|file| file.text.to_string());
-        self.go_on(first, vec![NewFile { path: new.path, before, after: new.text }]);
+        self.go_on(first, vec![new.file]);
         Ok(())
     }
 

@@ -1,6 +1,6 @@
 //! What changes of the registry would do: to what the checks find, to tallies, to rehearsals.
 
-use crate::edit::change::change_patches;
+use crate::edit::change::{Tables, change_patches};
 use crate::edit::patch::{apply, rebuilt};
 use crate::edit::{self, Refused};
 use crate::finding::Level;
@@ -44,7 +44,7 @@ impl Effects {
 /// # Errors
 /// A change that can't be read, or of a variable or a key that does not exist.
 pub fn whatif(project: &Project, changes: &[String]) -> Result<Effects, Refused> {
-    let mut patches = Vec::new();
+    let (mut patches, mut tables) = (Vec::new(), Tables::default());
     let mut changed: Vec<VarId> = Vec::new();
     for change in changes {
         let (id, key, value) = read_change(project, change)?;
@@ -53,7 +53,7 @@ pub fn whatif(project: &Project, changes: &[String]) -> Result<Effects, Refused>
         } else {
             (vec![sheet::key_given(key, value)?], Vec::new())
         };
-        patches.extend(change_patches(project, id, &set, &unset)?);
+        patches.extend(change_patches(project, &mut tables, id, &set, &unset)?);
         changed.push(id);
     }
     let after = rebuilt(project, &apply(project, patches));

@@ -1,31 +1,38 @@
 //! Changes keys of an entry, in the lines where they stand.
 
-use super::patch::{NewFile, Patch, apply, rebuilt};
-use super::{Given, Refused, is_new, key_text, value_text};
+use super::patch::{NewFile, Patch, apply, tried};
+use super::{Given, Refused, key_text, value_text};
 use crate::project::Project;
 use crate::registry::VarId;
 use crate::registry::toml::{self, Entry, Table, Value};
-use crate::source::{SourceFile, Span};
+use crate::source::{FileId, SourceFile, Span};
+use rustc_hash::FxHashMap;
 
 /// Works out an entry with some keys given new values, and some taken out.
 ///
 /// # Errors
 /// A key to take out is not there, or the registry would be wrong with the new values.
 pub fn change(project: &Project, id: VarId, set: &[Given], unset: &[String]) -> Result<Vec<NewFile>, Refused> {
-    let files = apply(project, change_patches(project, id, set, unset)?);
-    let after = rebuilt(project, &files);
-    match after.findings.iter().find(|finding| is_new(project, finding)) {
-        None => Ok(files),
-        Some(finding) => {
-            let help = finding.help.as_ref().map_or(String::new(), |help| format!("; {help}"));
-            Err(Refused(format!("{}{help}", finding.message)))
-        }
+    let files = apply(project, change_patches(project, &mut Tables::default(), id, set, unset)?);
+    tried(project, &files)?;
+    Ok(files)
+}
+
+/// Files of a project as TOML, each read once.
+#[derive(Default)]
+pub(crate) struct Tables(FxHashMap<FileId, Table>);
+
+impl Tables {
+    /// A file as it stands.
+    pub fn of(&mut self, project: &Project, file: FileId) -> &Table {
+        self.0.entry(file).or_insert_with(|| toml::read(&project.sources.file(file).text).0)
     }
 }
 
 /// The change as patches of the entry's file, not tried yet.
 pub(crate) fn change_patches(
     project: &Project,
+    tables: &mut Tables,
     id: VarId,
     set: &[Given],
     unset: &[String],
@@ -33,8 +40,7 @@ pub(crate) fn change_patches(
     let variable = project.registry.var(id);
     let header = variable.place.header;
     let file = project.sources.file(header.file);
-    let (table, _) = toml::read(&file.text);
-    let entry = find_entry(&table, header.span)
+    let entry = find_entry(tables.of(project, header.file), header.span)
         .ok_or_else(|| Refused(format!("the entry of `{}` can't be found", project.registry.identity(id))))?;
     let Value::Table(keys) = &entry.item.value else {
         return Err(Refused(format!("the entry of `{}` is no table", project.registry.identity(id))));

@@ -9,22 +9,19 @@ pub mod patch;
 pub mod rename;
 pub mod retire;
 
-use crate::finding::Finding;
-use crate::project::{self, Project};
+use crate::project::Project;
 use crate::registry::{OwnerId, Type};
 use crate::script::lexer;
-use crate::source::{FileKind, SourceFile, Sources};
 use crate::words::did_you_mean;
+use patch::NewFile;
 use std::fmt;
 
-/// A file as an edit leaves it.
+/// A new entry.
 #[derive(Clone, Debug)]
-pub struct NewText {
-    /// Relative to the project's folder.
-    pub path: String,
-    /// The whole new text.
-    pub text: String,
-    /// The line at which the new text begins, from 1.
+pub struct NewEntry {
+    /// The file as it is with it.
+    pub file: NewFile,
+    /// The line at which the entry begins, from 1.
     pub line: usize,
 }
 
@@ -70,7 +67,7 @@ pub enum Form {
 ///
 /// # Errors
 /// The identity is no good, or the registry would be wrong with it.
-pub fn add(project: &Project, identity: &str, given: &[Given]) -> Result<NewText, Refused> {
+pub fn add(project: &Project, identity: &str, given: &[Given]) -> Result<NewEntry, Refused> {
     let Some((owner_name, name)) = identity.split_once('.') else {
         return Err(Refused(format!("`{identity}` is no identity: write OWNER.NAME, as in `mailboat.parcels`")));
     };
@@ -91,7 +88,7 @@ pub fn add(project: &Project, identity: &str, given: &[Given]) -> Result<NewText
     }
     let entry = entry_text(owner_name, name, given)?;
     let new = place(project, owner, &entry);
-    check(project, &new)?;
+    patch::tried(project, std::slice::from_ref(&new.file))?;
     Ok(new)
 }
 
@@ -139,7 +136,7 @@ fn plain(key: &str, text: &str) -> Result<String, Refused> {
 }
 
 /// Puts an entry behind the last one of its owner, or behind the owner itself.
-fn place(project: &Project, owner: OwnerId, entry: &str) -> NewText {
+fn place(project: &Project, owner: OwnerId, entry: &str) -> NewEntry {
     let facts = project.registry.owner(owner);
     let last = facts.variables.last().map_or(facts.at, |&id| project.registry.var(id).place.header);
     let file = project.sources.file(last.file);
@@ -169,36 +166,8 @@ fn place(project: &Project, owner: OwnerId, entry: &str) -> NewText {
         text.push_str(ending);
     }
     text.push_str(after);
-    NewText { path: file.path.to_string(), text, line: first_line }
-}
-
-/// Reads the project as it would be, and refuses what makes the registry worse.
-fn check(project: &Project, new: &NewText) -> Result<(), Refused> {
-    let mut sources = Sources::default();
-    for file in &project.sources.files {
-        let changed = *file.path == *new.path && file.kind == FileKind::Registry;
-        sources.add(if changed {
-            SourceFile::new(new.path.as_str(), file.kind, new.text.clone().into_bytes())
-        } else {
-            file.clone()
-        });
-    }
-    let after = project::build(sources);
-    let worse = after.findings.iter().find(|finding| is_new(project, finding));
-    match worse {
-        Some(finding) => {
-            let help = finding.help.as_ref().map_or(String::new(), |help| format!("; {help}"));
-            Err(Refused(format!("{}{help}", finding.message)))
-        }
-        None => Ok(()),
-    }
-}
-
-pub(crate) fn is_new(project: &Project, finding: &Finding) -> bool {
-    !project
-        .findings
-        .iter()
-        .any(|old| old.rule == finding.rule && old.message == finding.message && old.at.file == finding.at.file)
+    let before = Some(file.text.to_string());
+    NewEntry { file: NewFile { path: file.path.to_string(), before, after: text }, line: first_line }
 }
 
 /// The identities that are nearest to a name that does not exist; a short name that only one variable has is enough.

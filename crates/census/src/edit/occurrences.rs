@@ -53,7 +53,13 @@ pub enum Kind {
 /// All places that name a target, in the order of the files.
 #[must_use]
 pub fn find(project: &Project, target: Target) -> Vec<Occurrence> {
-    let mut finder = Finder { project, target, name: target.name(&project.registry), found: Vec::new() };
+    let mut finder = Finder {
+        project,
+        conditions: Conditions::new(&project.registry),
+        target,
+        name: target.name(&project.registry),
+        found: Vec::new(),
+    };
     for unit in &project.scripts {
         finder.script(unit);
     }
@@ -68,6 +74,7 @@ pub fn find(project: &Project, target: Target) -> Vec<Occurrence> {
 
 struct Finder<'p> {
     project: &'p Project,
+    conditions: Conditions<'p>,
     target: Target,
     name: String,
     found: Vec<Occurrence>,
@@ -297,7 +304,7 @@ impl Finder<'_> {
     }
 
     fn in_expectation(&self, word: &Word, file: FileId) -> Option<Vec<String>> {
-        let condition = Conditions::new(self.registry()).read(&word.text, file).ok()?;
+        let condition = self.conditions.read(&word.text, file).ok()?;
         self.cut(&word.text, self.in_unit(&condition.unit, &word.text))
     }
 

@@ -1,5 +1,7 @@
 //! Small changes of files, put together into whole new texts.
 
+use super::Refused;
+use crate::finding::Finding;
 use crate::project::{self, Project};
 use crate::source::{FileId, SourceFile, Sources, Span};
 use rustc_hash::FxHashMap;
@@ -51,6 +53,27 @@ pub fn apply(project: &Project, mut patches: Vec<Patch>) -> Vec<NewFile> {
         }
     }
     files
+}
+
+/// The project as it would be with new texts; refused where the registry or the scripts would be worse with them.
+///
+/// # Errors
+/// What would be wrong, with its cure.
+pub fn tried(project: &Project, files: &[NewFile]) -> Result<Project, Refused> {
+    let after = rebuilt(project, files);
+    match after.findings.iter().find(|finding| is_new(project, finding)) {
+        None => Ok(after),
+        Some(finding) => {
+            let help = finding.help.as_ref().map_or(String::new(), |help| format!("; {help}"));
+            Err(Refused(format!("{}{help}", finding.message)))
+        }
+    }
+}
+
+fn is_new(project: &Project, finding: &Finding) -> bool {
+    let same =
+        |old: &Finding| old.rule == finding.rule && old.message == finding.message && old.at.file == finding.at.file;
+    !project.findings.iter().any(same)
 }
 
 /// The project as it would be with new texts.

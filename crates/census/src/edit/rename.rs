@@ -10,10 +10,12 @@ use super::patch::{NewFile, Patch, apply, rebuilt};
 use crate::accepted;
 use crate::project::{Meaning, Place, Project, ScriptUnit};
 use crate::registry::{Named, Registry};
-use crate::report::{self, Report};
+use crate::report::{self, Report, Told};
 use crate::script::lexer;
 use crate::source::Location;
 use crate::words::{count, did_you_mean};
+use rustc_hash::FxHashMap;
+use std::collections::{BTreeMap, VecDeque};
 
 /// What a name on the command line means.
 ///
@@ -63,7 +65,8 @@ pub fn rename(project: &Project, target: Target, to: &str, accepted: Option<&str
     same_meanings(project, &after, &new)?;
     let (old_report, new_report) = (report::check(project), report::check(&after));
     same_findings(project, &old_report, &new_report, &after)?;
-    files.extend(accepted.and_then(|text| accepted_file(text, &old_report, &new_report, &old, &new)));
+    let moved = moved(project, &old_report, &new_report, &after);
+    files.extend(accepted.and_then(|text| accepted_file(text, &moved, &old, &new)));
     Ok(Renamed { files, places: found.len() })
 }
 
@@ -185,54 +188,69 @@ fn same_meaning(was: &ScriptUnit, is: &ScriptUnit, at: usize) -> bool {
         }
 }
 
+/// A finding by its place and rule: what stays the same when names change.
+type Known = (String, u32, &'static str);
+
+fn known(project: &Project, told: &Told) -> Known {
+    let file = project.sources.file(told.finding.at.file);
+    (file.path.to_string(), file.position(told.finding.at.span.start).line, told.finding.rule.0)
+}
+
+/// Whether a rule is about names alone: a better name is what it asks for, and then it falls silent.
+fn is_about_names(rule: &str) -> bool {
+    rule.starts_with("shadow/") || rule == "registry/name-style"
+}
+
 /// The checks find the same, but for the name.
 fn same_findings(before: &Project, old: &Report, new: &Report, after: &Project) -> Result<(), Refused> {
-    let key = |project: &Project, report: &Report| -> Vec<(String, u32, &'static str)> {
-        let told = report.findings.iter().map(|told| {
-            let file = project.sources.file(told.finding.at.file);
-            (file.path.to_string(), file.position(told.finding.at.span.start).line, told.finding.rule.0)
-        });
-        told.collect()
+    let count = |project: &Project, report: &Report| {
+        let mut counts: BTreeMap<Known, usize> = BTreeMap::new();
+        for told in &report.findings {
+            *counts.entry(known(project, told)).or_default() += 1;
+        }
+        counts
     };
-    let (was, is) = (key(before, old), key(after, new));
-    if was == is {
-        return Ok(());
-    }
-    let (mut sorted_was, mut sorted_is) = (was, is);
-    sorted_was.sort();
-    sorted_is.sort();
-    if sorted_was == sorted_is {
-        return Ok(());
-    }
-    let gained = sorted_is.iter().find(|finding| !sorted_was.contains(finding));
-    let lost = sorted_was.iter().find(|finding| !sorted_is.contains(finding));
-    let (verb, finding) = match (gained, lost) {
-        (Some(finding), _) => ("would find", finding),
-        (None, Some(finding)) => ("would no longer find", finding),
+    let (was, is) = (count(before, old), count(after, new));
+    let more = |these: &BTreeMap<Known, usize>, those: &BTreeMap<Known, usize>, counts: &dyn Fn(&Known) -> bool| {
+        let found = these.iter().find(|(one, times)| those.get(*one).is_none_or(|other| other < times) && counts(one));
+        found.map(|(one, _)| one.clone())
+    };
+    let gained = more(&is, &was, &|_| true);
+    let lost = more(&was, &is, &|one| !is_about_names(one.2));
+    let (verb, (file, line, rule)) = match (gained, lost) {
+        (Some(gained), _) => ("would find", gained),
+        (None, Some(lost)) => ("would no longer find", lost),
         (None, None) => return Ok(()),
     };
     Err(Refused(format!(
-        "with the new name the check {verb} {} at {}:{}, so the name means something there",
-        finding.2, finding.0, finding.1
+        "with the new name the check {verb} {rule} at {file}:{line}, so the name means something there"
     )))
 }
 
 /// Fingerprints hang on the words of a line: the accepted ones are carried over.
-fn accepted_file(text: &str, old: &Report, new: &Report, was: &str, is: &str) -> Option<NewFile> {
-    let mut after = text.to_owned();
-    for (old, new) in old.findings.iter().zip(&new.findings) {
-        if old.fingerprint != new.fingerprint {
-            let moved: Vec<String> = after
-                .split_inclusive('\n')
-                .map(|line| match line.strip_prefix(old.fingerprint.as_str()) {
-                    Some(rest) => format!("{}{}", new.fingerprint, accepted::renamed(rest, was, is)),
-                    None => line.to_owned(),
-                })
-                .collect();
-            after = moved.concat();
+fn accepted_file(text: &str, moved: &FxHashMap<String, String>, was: &str, is: &str) -> Option<NewFile> {
+    let line = |line: &str| {
+        let carried = line.split_once(' ').and_then(|(old, rest)| Some((moved.get(old)?, rest)));
+        match carried {
+            Some((new, rest)) => format!("{new} {}", accepted::renamed(rest, was, is)),
+            None => line.to_owned(),
         }
-    }
+    };
+    let after: String = text.split_inclusive('\n').map(line).collect();
     (after != text).then(|| NewFile { path: accepted::FILE.to_owned(), before: Some(text.to_owned()), after })
+}
+
+/// The fingerprints that change, from what they were to what they are.
+fn moved(before: &Project, old: &Report, new: &Report, after: &Project) -> FxHashMap<String, String> {
+    let mut left: FxHashMap<Known, VecDeque<&Told>> = FxHashMap::default();
+    for told in &new.findings {
+        left.entry(known(after, told)).or_default().push_back(told);
+    }
+    let pairs = old.findings.iter().filter_map(|told| {
+        let same = left.get_mut(&known(before, told))?.pop_front()?;
+        Some((told.fingerprint.clone(), same.fingerprint.clone()))
+    });
+    pairs.filter(|(old, new)| old != new).collect()
 }
 
 /// "12 places in 4 files"

@@ -1,11 +1,10 @@
 //! Marks variables as retired, and takes out those that nothing uses.
 
 use super::occurrences::{self, Target};
-use super::patch::{NewFile, Patch, apply, rebuilt};
-use super::{Form, Given, Refused, change, is_new, quoted};
+use super::patch::{NewFile, Patch, apply, tried};
+use super::{Form, Given, Refused, change, quoted};
 use crate::project::Project;
 use crate::registry::VarId;
-use crate::registry::toml;
 use crate::words::count;
 
 /// Works out an entry marked as retired since a version, with what is to be used instead.
@@ -33,8 +32,8 @@ pub fn remove(project: &Project, id: VarId) -> Result<Vec<NewFile>, Refused> {
     let identity = project.registry.identity(id);
     let header = project.registry.var(id).place.header;
     let file = project.sources.file(header.file);
-    let (table, _) = toml::read(&file.text);
-    let entry = change::find_entry(&table, header.span)
+    let mut tables = change::Tables::default();
+    let entry = change::find_entry(tables.of(project, header.file), header.span)
         .ok_or_else(|| Refused(format!("the entry of `{identity}` can't be found")))?;
     let own = change::whole_entry(file, entry);
     let others: Vec<String> = occurrences::find(project, Target::Variable(id))
@@ -54,9 +53,6 @@ pub fn remove(project: &Project, id: VarId) -> Result<Vec<NewFile>, Refused> {
         )));
     }
     let files = apply(project, vec![Patch { file: header.file, span: own, text: String::new() }]);
-    let after = rebuilt(project, &files);
-    match after.findings.iter().find(|finding| is_new(project, finding)) {
-        None => Ok(files),
-        Some(finding) => Err(Refused(finding.message.clone())),
-    }
+    tried(project, &files)?;
+    Ok(files)
 }

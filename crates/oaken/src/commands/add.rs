@@ -5,7 +5,6 @@ use super::edits;
 use super::entry::Keys;
 use crate::{Failure, print, transaction};
 use census::edit;
-use census::edit::patch::NewFile;
 use std::path::Path;
 use std::process::ExitCode;
 
@@ -31,17 +30,15 @@ pub fn run(folder: Option<&Path>, options: &Options) -> Outcome {
     let new = edit::add(&editing.project, &options.id, &options.keys.given(Some(&options.ty), Some(scope)))?;
     let mut out = print::Out::new();
     if !options.dry_run {
-        let files = &editing.project.sources.files;
-        let before = files.iter().find(|file| *file.path == *new.path).map(|file| file.text.to_string());
-        let file = NewFile { path: new.path.clone(), before, after: new.text.clone() };
-        transaction::commit(&editing.root, &[file])?;
+        transaction::commit(&editing.root, std::slice::from_ref(&new.file))?;
     }
-    let entry: Vec<&str> = new.text.lines().skip(new.line - 1).take_while(|line| !line.trim().is_empty()).collect();
+    let entry: Vec<&str> =
+        new.file.after.lines().skip(new.line - 1).take_while(|line| !line.trim().is_empty()).collect();
     let verb = if options.dry_run { "would be" } else { "is" };
     out.line(&format!(
         "`{}` {verb} in {}, line {}:\n",
         print::plain_line(&options.id),
-        print::plain_line(&new.path),
+        print::plain_line(&new.file.path),
         new.line
     ))?;
     for line in entry {
