@@ -77,6 +77,19 @@ fn every_kind_of_change_is_told_and_what_breaks_saves() {
     assert!(text.contains("11 changes; 3 break saves."), "{text}");
 }
 
+#[test]
+fn a_registry_at_the_root_is_found_in_a_revision_too() {
+    let project = Project::empty();
+    project.write("oaken.toml", format!("{CONFIG}registry = [\".\"]\nscripts = [\"./scripts/\"]\n"));
+    project.write("tide.toml", TIDE);
+    project.write("scripts/tide.oaken", support::RISE);
+    git(&project, &["init", "-q"]);
+    git(&project, &["add", "-A"]);
+    git(&project, &["commit", "-qm", "one"]);
+    let run = project.oaken(&["compare", "HEAD", "--fail-on", "any"]);
+    assert_eq!(run.code, 0, "{}{}", run.out, run.err);
+}
+
 fn git(project: &Project, arguments: &[&str]) {
     let done = Command::new("git")
         .args(["-c", "user.name=boats", "-c", "user.email=boats@example.org", "-c", "init.defaultBranch=main"])

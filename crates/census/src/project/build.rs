@@ -7,7 +7,7 @@ use crate::finding::{Finding, reader_rules};
 use crate::registry::read::{Problems, RegistryFile};
 use crate::registry::{config, read, toml};
 use crate::script::{self, parser};
-use crate::source::FileKind;
+use crate::source::{FileKind, SourceFile};
 use rayon::prelude::*;
 use std::sync::Arc;
 
@@ -44,13 +44,23 @@ fn read_config(sources: &Sources, problems: &mut Problems) -> Config {
 }
 
 fn report_toml(sources: &Sources, file: FileId, error: Option<toml::TomlError>, problems: &mut Problems) {
-    if let Some(offset) = sources.file(file).invalid_utf8 {
+    report_unreadable(sources.file(file), file, error, problems);
+}
+
+/// Tells where a file stops being UTF-8, or TOML.
+pub(crate) fn report_unreadable(
+    source: &SourceFile,
+    file: FileId,
+    error: Option<toml::TomlError>,
+    problems: &mut Problems,
+) {
+    if let Some(offset) = source.invalid_utf8 {
         let at = Location { file, span: Span { start: offset, end: offset } };
         problems.entry(at, "this file is not UTF-8 from here on");
     } else if let Some(error) = error {
         let at = Location { file, span: error.span };
         // TOML takes only plain letters bare; names of other scripts stand in quotes there.
-        let found = sources.file(file).text.get(error.span.start as usize..).and_then(|rest| rest.chars().next());
+        let found = source.text.get(error.span.start as usize..).and_then(|rest| rest.chars().next());
         let foreign = found.is_some_and(|c| !c.is_ascii() && c.is_alphabetic());
         let help = foreign.then(|| "put the name in quotes, as in `[owners.\"船\"]`".to_owned());
         problems.entry_with(at, &format!("this is not TOML: {}", error.message), help);

@@ -71,9 +71,19 @@ pub fn find_root(from: &Path) -> Result<PathBuf, LoadError> {
 /// # Errors
 /// Whatever of the project's own files and folders can't be read; a configured folder that is not there holds nothing.
 pub fn load(root: &Path) -> Result<Sources, LoadError> {
-    let mut sources = Sources::default();
     let path = root.join(CONFIG_FILE);
-    let file = SourceFile::new(CONFIG_FILE, FileKind::Config, read_file(&path)?);
+    let bytes = read_file(&path)?;
+    let (mut sources, config) = with_config(path, bytes)?;
+    for file in project_files(root, &config)? {
+        sources.files.push(file);
+    }
+    Ok(sources)
+}
+
+/// The sources with `oaken.toml` in them, and what it says.
+fn with_config(path: PathBuf, bytes: Vec<u8>) -> Result<(Sources, Config), LoadError> {
+    let mut sources = Sources::default();
+    let file = SourceFile::new(CONFIG_FILE, FileKind::Config, bytes);
     let (table, error) = toml::read(&file.text);
     if let Some(error) = error {
         let at = file.position(error.span.start);
@@ -81,10 +91,7 @@ pub fn load(root: &Path) -> Result<Sources, LoadError> {
     }
     let id = sources.add(file);
     let config = config::read(&table, id, &mut Problems::default());
-    for file in project_files(root, &config)? {
-        sources.files.push(file);
-    }
-    Ok(sources)
+    Ok((sources, config))
 }
 
 /// Takes a project's files from memory, by their paths from its folder, with `/`.
@@ -92,21 +99,14 @@ pub fn load(root: &Path) -> Result<Sources, LoadError> {
 /// # Errors
 /// There is no `oaken.toml` among them, or it is not TOML.
 pub fn from_memory(mut files: BTreeMap<String, Vec<u8>>) -> Result<Sources, LoadError> {
-    let mut sources = Sources::default();
     let missing = || LoadError::NoProject(PathBuf::from("that state"));
-    let file = SourceFile::new(CONFIG_FILE, FileKind::Config, files.remove(CONFIG_FILE).ok_or_else(missing)?);
-    let (table, error) = toml::read(&file.text);
-    if let Some(error) = error {
-        let (path, at) = (PathBuf::from(CONFIG_FILE), file.position(error.span.start));
-        return Err(LoadError::BrokenConfig { path, line: at.line, column: at.column, message: error.message });
-    }
-    let id = sources.add(file);
-    let config = config::read(&table, id, &mut Problems::default());
+    let bytes = files.remove(CONFIG_FILE).ok_or_else(missing)?;
+    let (mut sources, config) = with_config(PathBuf::from(CONFIG_FILE), bytes)?;
     for (kind, places, extension) in kinds(&config) {
         let inside = |path: &str| {
             let path = Path::new(path);
             let fits = path.extension().is_some_and(|found| found == extension);
-            fits && places.iter().any(|place| path.starts_with(place.trim_start_matches("./").trim_end_matches('/')))
+            fits && places.iter().any(|place| path.starts_with(slashes(Path::new(place))))
         };
         let wanted: Vec<String> = files.keys().filter(|path| inside(path)).cloned().collect();
         for path in wanted {

@@ -3,6 +3,7 @@
 use super::{Action, Given, Put, Rehearsal, Step, Watched, Who};
 use crate::finding::{Finding, RuleName};
 use crate::project::Project;
+use crate::project::build::report_unreadable;
 use crate::project::expression::Conditions;
 use crate::registry::read::{EntryReader, Problems, constant};
 use crate::registry::toml::{self, Entry, Item, Table, Value as Toml};
@@ -32,14 +33,9 @@ pub fn read(project: &Project, file: FileId) -> Result<Rehearsal, Vec<Finding>> 
 pub fn read_file(project: &Project, file: FileId, source: &SourceFile) -> Result<Rehearsal, Vec<Finding>> {
     let mut problems = Problems::default();
     let start = Location { file, span: Span::default() };
-    if let Some(offset) = source.invalid_utf8 {
-        let at = Location { file, span: Span { start: offset, end: offset } };
-        problems.entry(at, "this file is not UTF-8 from here on");
-        return Err(problems.findings);
-    }
     let (table, error) = toml::read(&source.text);
-    if let Some(error) = error {
-        problems.entry(Location { file, span: error.span }, &format!("this is not TOML: {}", error.message));
+    report_unreadable(source, file, error, &mut problems);
+    if !problems.findings.is_empty() {
         return Err(problems.findings);
     }
     let mut reader = Reader {
