@@ -11,7 +11,7 @@ use census::edit::patch::NewFile;
 use serde::{Deserialize, Serialize};
 use std::fs::{self, File};
 use std::io::{self, Write};
-use std::path::{Path, PathBuf};
+use std::path::{Component, Path, PathBuf};
 
 /// The journal's name, at a project's root.
 const JOURNAL: &str = ".oaken-edit.json";
@@ -80,7 +80,9 @@ fn recover(root: &Path) -> Result<(), Failure> {
     };
     // A journal that was cut off had not said `ready`, so nothing had been replaced.
     let journal: Journal = serde_json::from_str(&text).unwrap_or(Journal { ready: false, files: Vec::new() });
-    let files: Vec<PathBuf> = journal.files.iter().map(|file| root.join(file)).collect();
+    // Whoever wrote it, it moves nothing outside of the project.
+    let inside = |file: &&String| Path::new(file).components().all(|part| matches!(part, Component::Normal(_)));
+    let files: Vec<PathBuf> = journal.files.iter().filter(inside).map(|file| root.join(file)).collect();
     let failed = |error: io::Error| Failure(format!("an edit was interrupted and can't be completed: {error}"));
     let count = census::words::count(files.len(), "file");
     if journal.ready {
@@ -112,14 +114,13 @@ pub fn commit(root: &Path, files: &[NewFile]) -> Result<(), Failure> {
     for file in files {
         paths.push(target(root, file)?);
     }
-    let names = paths.iter().map(|path| relative(root, path)).collect();
+    let names: Vec<String> = paths.iter().map(|path| relative(root, path)).collect();
     let journal = root.join(JOURNAL);
     let undo = |error: Failure| {
         paths.iter().for_each(|path| drop(fs::remove_file(staged(path))));
         let _ = fs::remove_file(&journal);
         error
     };
-    let names: Vec<String> = names;
     write_journal(&journal, &Journal { ready: false, files: names.clone() }).map_err(undo)?;
     for (file, path) in files.iter().zip(&paths) {
         stage(path, &file.after).map_err(|error| {

@@ -95,6 +95,19 @@ fn an_edit_that_was_written_down_is_completed_by_the_next_command() {
     let run = project.oaken(&["list"]);
     assert!(run.err.contains("was interrupted before it began; nothing was changed"), "{}", run.err);
     assert!(project.read("scripts/s2.oaken").contains("height += 2"));
+    // And one that somebody else wrote, to reach files that are none of the project's.
+    let outside = tempfile::tempdir().expect("another folder");
+    let (mine, new) = (outside.path().join("mine"), outside.path().join("mine.oaken-new"));
+    std::fs::write(&mine, "mine").expect("a file");
+    std::fs::write(&new, "theirs").expect("a file");
+    let climbing = format!("../{}/mine", outside.path().file_name().expect("a name").to_string_lossy());
+    for ready in [true, false] {
+        let journal = serde_json::json!({ "ready": ready, "files": [mine.to_string_lossy(), climbing] });
+        project.write(".oaken-edit.json", journal.to_string());
+        assert_eq!(project.oaken(&["list"]).code, 0);
+        assert_eq!(std::fs::read_to_string(&mine).expect("the file"), "mine");
+        assert!(new.exists(), "it is not ours to take away");
+    }
     assert_eq!(left_over(project.root()), Vec::<String>::new());
 }
 
