@@ -507,13 +507,11 @@ pub fn way_text(facts: &Facts<'_>, pace: Pace, least: f64, most: Option<f64>) ->
         Pace::Ticks(ticks) => (ticks as f64 / rate, "second"),
     };
     let told = |times: f64| number((times * scale * 1000.0).round() / 1000.0);
+    let plural = |times: f64| if told(times) == "1" { "" } else { "s" };
     match most {
-        Some(most) if most == least => {
-            let plural = if told(least) == "1" { "" } else { "s" };
-            format!("{} {unit}{plural}", told(least))
-        }
+        Some(most) if most == least => format!("{} {unit}{}", told(least), plural(least)),
         Some(most) => format!("{} to {} {unit}s", told(least), told(most)),
-        None => format!("{} {unit}s or more", told(least)),
+        None => format!("{} {unit}{} or more", told(least), plural(least)),
     }
 }
 

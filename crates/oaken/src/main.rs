@@ -55,15 +55,15 @@ enum Command {
     /// Mark a variable as retired, or take it out.
     Retire(commands::retire::Options),
     /// Write the registry as CSV or JSON, or the schema of the project's files.
-    Export(commands::export::ExportOptions),
+    Export(commands::export::Options),
     /// Take changes in from a table that was exported.
-    Import(commands::export::ImportOptions),
+    Import(commands::import::Options),
     /// Put scripts and registry into one style.
     Format(commands::format::Options),
     /// Write what a shell needs to complete commands and options.
-    Completions(commands::completions::CompletionOptions),
+    Completions(commands::completions::Options),
     /// Write the manual pages.
-    Manual(commands::completions::ManualOptions),
+    Manual(commands::manual::Options),
     /// Compare two states of the registry, as folders or git revisions.
     Compare(commands::compare::Options),
 }
@@ -95,11 +95,11 @@ fn main() -> ExitCode {
         Command::Change(options) => commands::change::run(project, &options),
         Command::Rename(options) => commands::rename::run(project, &options),
         Command::Retire(options) => commands::retire::run(project, &options),
-        Command::Export(options) => commands::export::export(project, &options),
-        Command::Import(options) => commands::export::import(project, &options),
+        Command::Export(options) => commands::export::run(project, &options),
+        Command::Import(options) => commands::import::run(project, &options),
         Command::Format(options) => commands::format::run(project, &options),
-        Command::Completions(options) => commands::completions::completions(Cli::command(), &options),
-        Command::Manual(options) => commands::completions::manual(Cli::command(), &options),
+        Command::Completions(options) => commands::completions::run(Cli::command(), &options),
+        Command::Manual(options) => commands::manual::run(Cli::command(), &options),
         Command::Compare(options) => commands::compare::run(project, &options),
     };
     match outcome {
