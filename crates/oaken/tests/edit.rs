@@ -83,12 +83,7 @@ on changed parcels {
 "#;
 
 fn project() -> Project {
-    let project = Project::empty();
-    project.write(
-        "oaken.toml",
-        "[project]\nname = \"Saltmarsh Mail\"\nfirst_scene = \"harbor\"\n[sharing]\nwriters = \"anyone\"\n",
-    );
-    project.write("registry/all.toml", REGISTRY);
+    let project = Project::open_to_all("first_scene = \"harbor\"\n", REGISTRY);
     project.write("scripts/loading.oaken", SCRIPT);
     project.write(
         "rehearsals/one.toml",

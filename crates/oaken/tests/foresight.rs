@@ -64,9 +64,7 @@ on bell {
 "#;
 
 fn project() -> Project {
-    let project = Project::empty();
-    project.write("oaken.toml", "[project]\nname = \"Saltmarsh Mail\"\n[sharing]\nwriters = \"anyone\"\n");
-    project.write("registry/all.toml", REGISTRY);
+    let project = Project::open_to_all("", REGISTRY);
     project.write("scripts/loading.oaken", SCRIPT);
     project.write("scripts/tides.oaken", TIDES);
     project

@@ -70,10 +70,7 @@ holds = "tide.mood == \"calm\" or tide.height > 0"
 /// Plays steps on scripts; `steps` are a short form: `fire NAME [key = value, …]`, `pass 1s`, `expect …`, and so on.
 #[track_caller]
 fn play(scripts: &[&str], steps: &str) {
-    let project = Project::empty();
-    let config = "[project]\nname = \"Saltmarsh Mail\"\nfirst_scene = \"harbor\"\ntick_rate = 10\n[sharing]\nwriters = \"anyone\"\n";
-    project.write("oaken.toml", config);
-    project.write("registry/all.toml", REGISTRY);
+    let project = Project::open_to_all("first_scene = \"harbor\"\ntick_rate = 10\n", REGISTRY);
     for (at, script) in scripts.iter().enumerate() {
         project.write(&format!("scripts/s{at}.oaken"), script);
     }

@@ -89,10 +89,7 @@ on every 1s {
 
 /// A project with one rehearsal.
 fn with(rehearsal: &str) -> Project {
-    let project = Project::empty();
-    let config = "[project]\nname = \"Saltmarsh Mail\"\nfirst_scene = \"harbor\"\n[sharing]\nwriters = \"anyone\"\n";
-    project.write("oaken.toml", config);
-    project.write("registry/all.toml", REGISTRY);
+    let project = Project::open_to_all("first_scene = \"harbor\"\n", REGISTRY);
     project.write("scripts/loading.oaken", LOADING);
     project.write("scripts/tides.oaken", TIDES);
     project.write("rehearsals/one.toml", rehearsal);

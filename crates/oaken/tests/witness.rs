@@ -41,10 +41,7 @@ holds = "tide.flag implies tide.mast"
 "#;
 
 fn with(script: &str) -> Project {
-    let project = Project::empty();
-    let config = "[project]\nname = \"Saltmarsh Mail\"\nfirst_scene = \"harbor\"\n[sharing]\nwriters = \"anyone\"\n";
-    project.write("oaken.toml", config);
-    project.write("registry/all.toml", REGISTRY);
+    let project = Project::open_to_all("first_scene = \"harbor\"\n", REGISTRY);
     project.write("scripts/one.oaken", script);
     project
 }

@@ -43,6 +43,14 @@ impl Project {
         Self { folder: tempfile::tempdir().expect("a temporary folder") }
     }
 
+    /// A project in which anyone may write; `more` are lines of its `[project]`.
+    pub fn open_to_all(more: &str, registry: &str) -> Self {
+        let project = Self::empty();
+        project.write("oaken.toml", format!("{CONFIG}{more}[sharing]\nwriters = \"anyone\"\n"));
+        project.write("registry/all.toml", registry);
+        project
+    }
+
     /// A project with one mistake: `range/can-exceed` in line 4 of `scripts/tide.oaken`.
     pub fn tide() -> Self {
         let project = Self::empty();
