@@ -17,8 +17,9 @@ pub fn whole(path: &Path, text: &str) -> Result<(), Failure> {
 /// # Errors
 /// The folder or the disk refuses; then nothing has changed.
 pub fn whole_bytes(path: &Path, bytes: &[u8]) -> Result<(), Failure> {
-    let failed =
-        |error: std::io::Error| Failure(format!("{} can't be written: {error}; nothing was changed", path.display()));
+    let failed = |error: std::io::Error| {
+        Failure(format!("{} can't be written: {}; nothing was changed", path.display(), error.kind()))
+    };
     let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
     let before = std::fs::metadata(path).ok();
     if before.as_ref().is_some_and(|before| before.permissions().readonly()) {
