@@ -8,6 +8,10 @@ pub mod perverse;
 
 use std::fmt::Write as _;
 
+/// The same allocator as the program's.
+#[global_allocator]
+static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
+
 /// What a project is to be like.
 #[derive(Clone, Copy, Debug)]
 pub struct Size {

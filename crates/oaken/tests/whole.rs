@@ -149,3 +149,25 @@ fn a_read_only_file_changes_nothing() {
     assert_eq!(mode & 0o777, 0o755, "permissions stay");
     assert_eq!(left_over(project.root()), Vec::<String>::new());
 }
+
+/// A disk that takes no more than a part of the new files: the shell's limit on a file's size stands in for it.
+#[cfg(unix)]
+#[test]
+fn a_disk_that_is_full_changes_nothing() {
+    let project = many();
+    let long = "script long for tide\n\non bell {\n    height += 1\n}\n".to_owned() + &"// On and on.\n".repeat(4000);
+    project.write("scripts/long.oaken", &long);
+    let run = Command::new("sh")
+        .args(["-c", "trap '' XFSZ; ulimit -f 8; exec \"$0\" rename height level", env!("CARGO_BIN_EXE_oaken")])
+        .current_dir(project.root())
+        .output()
+        .expect("a shell");
+    let told = String::from_utf8_lossy(&run.stderr).into_owned();
+    assert_eq!(run.status.code(), Some(2), "{told}");
+    assert!(told.contains("nothing was changed"), "{told}");
+    assert_eq!(names(&project), (FILES, 0));
+    assert_eq!(project.read("scripts/long.oaken"), long);
+    assert_eq!(left_over(project.root()), Vec::<String>::new());
+    assert_eq!(project.oaken(&["rename", "height", "level"]).code, 0, "with room again it goes through");
+    assert_eq!(names(&project), (0, FILES));
+}

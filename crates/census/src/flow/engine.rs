@@ -18,6 +18,7 @@ use crate::source::Span;
 use rustc_hash::{FxHashMap, FxHashSet};
 use smallvec::{SmallVec, smallvec};
 use std::collections::BTreeSet;
+use std::sync::Arc;
 
 /// How many states that differ in their suspects are kept apart at one point of a body of ordinary length.
 const MOST_PARTS: usize = 6;
@@ -41,6 +42,29 @@ pub struct Reached {
     pub before_wait: bool,
     /// On some way after a wait.
     pub after_wait: bool,
+}
+
+/// How a test came out, over all ways that lead to it.
+#[derive(Clone, Copy, Default, Debug)]
+pub struct Outcome {
+    /// It can be true.
+    pub yes: bool,
+    /// It can be false.
+    pub no: bool,
+    /// Where a comparison came out one way only: the operand that it asks about, and from where to where that lies.
+    pub asked: Option<(ExprId, f64, f64)>,
+}
+
+impl Outcome {
+    /// Takes in how it came out elsewhere.
+    pub fn take(&mut self, other: &Self) {
+        self.yes |= other.yes;
+        self.no |= other.no;
+        self.asked = match (self.asked, other.asked) {
+            (Some((expr, lo, hi)), Some((_, low, high))) => Some((expr, lo.min(low), hi.max(high))),
+            (mine, theirs) => mine.or(theirs),
+        };
+    }
 }
 
 /// A step of a variable, from what it was to what it settled as.
@@ -305,15 +329,11 @@ struct Assignment {
     span: Span,
 }
 
-/// A write as it was seen.
+/// A handler's writes to a cell.
 #[derive(Clone, Debug)]
 pub struct Seen {
-    /// The cell.
-    pub cell: CellId,
-    /// What it does.
+    /// What they do.
     pub effect: Effect,
-    /// The value afterwards.
-    pub value: Option<Value>,
     /// It is worked out from what the cell held before, so that it grows with each round.
     pub grows: bool,
 }
@@ -336,10 +356,10 @@ pub struct Run<'w, 'p> {
     foreign: Option<Base>,
     /// What was found.
     pub events: Vec<Event>,
-    /// How tests came out: true, false.
-    pub outcomes: FxHashMap<ExprId, (bool, bool)>,
-    /// What was written.
-    pub seen: Vec<Seen>,
+    /// How tests came out.
+    pub outcomes: FxHashMap<ExprId, Outcome>,
+    /// What was written; apart for the script's own instance.
+    pub seen: FxHashMap<(CellId, bool), Seen>,
     /// What was sent.
     pub sent: Vec<(SignalId, usize, Value)>,
     /// The signals that were sent.
@@ -385,7 +405,7 @@ impl<'w, 'p> Run<'w, 'p> {
             foreign: None,
             events: Vec::new(),
             outcomes: FxHashMap::default(),
-            seen: Vec::new(),
+            seen: FxHashMap::default(),
             sent: Vec::new(),
             signals: FxHashSet::default(),
             pauses: Vec::new(),
@@ -441,6 +461,7 @@ impl<'w, 'p> Run<'w, 'p> {
             later: false,
             stepped: false,
             forked: false,
+            selves: SmallVec::new(),
             removed: SmallVec::new(),
         };
         self.assume_ranges(&mut state);
@@ -614,10 +635,25 @@ impl<'w, 'p> Run<'w, 'p> {
     /// Keeps how a test came out.
     pub fn outcome(&mut self, test: ExprId, yes: bool, no: bool) {
         if !self.quiet {
-            let kept = self.outcomes.entry(test).or_default();
-            kept.0 |= yes;
-            kept.1 |= no;
+            self.outcomes.entry(test).or_default().take(&Outcome { yes, no, asked: None });
         }
+    }
+
+    /// Keeps how a comparison came out, with the operand whose value decides it where it came out one way only.
+    pub fn outcome_of(&mut self, test: ExprId, yes: bool, no: bool, operands: [(ExprId, &Value); 2]) {
+        if self.quiet {
+            return;
+        }
+        let asked = match operands {
+            // Beside a single number the range tells why; between two ranges it is how they relate.
+            [(expr, Value::Num(num)), (_, Value::Num(other))] | [(_, Value::Num(other)), (expr, Value::Num(num))]
+                if yes != no && other.single().is_some() && !self.reads(expr).is_empty() =>
+            {
+                Some((expr, num.lo, num.hi))
+            }
+            _ => None,
+        };
+        self.outcomes.entry(test).or_default().take(&Outcome { yes, no, asked });
     }
 
     // ---- bodies ----
@@ -715,13 +751,13 @@ impl<'w, 'p> Run<'w, 'p> {
         vec![joined]
     }
 
-    /// Adds a state to those at a point; states with the same suspects become one.
+    /// Adds a state to those at a point; states with the same suspects, and the same names for the own instance, become one.
     fn arrive(&self, parts: &mut Vec<State>, state: State) {
         let alike = |part: &State| {
             let marks = |state: &State| -> SmallVec<[(Wrong, Span); 2]> {
                 state.suspects.iter().map(|suspect| (suspect.wrong, suspect.at)).collect()
             };
-            part.suspects.len() == state.suspects.len() && marks(part) == marks(&state)
+            part.selves == state.selves && part.suspects.len() == state.suspects.len() && marks(part) == marks(&state)
         };
         if let Some(same) = parts.iter().position(alike) {
             let part = parts.swap_remove(same);
@@ -1020,6 +1056,7 @@ impl<'w, 'p> Run<'w, 'p> {
                 open.push(other);
             }
         }
+        state.selves.retain(|(holder, _)| *holder != slot && !all.contains(holder));
         for &other in &all {
             state.facts.forget(other);
             state.values[other as usize] = self.world.entry_value(self.handler, &self.table.slots[other as usize]);
@@ -1101,13 +1138,67 @@ impl<'w, 'p> Run<'w, 'p> {
             Abstract { unset: true, set: false, stand_in: false, value: anything(ty) }
         };
         self.put(state, slot, cleared, &[], &[]);
-        self.seen_write(state, place, slot, |effect| effect.clears = true, None, false);
+        if let Some(effect) = self.seen_write(state, slot, false) {
+            effect.clears = true;
+        }
         self.renew_dependents(state, slot);
         state.suspects.retain(|suspect| !matches!(suspect.wrong, Wrong::Outside(other, _) if other == slot));
     }
 
     /// An assignment: the states after it, where what may be wrong is told apart from what is right.
-    fn assign(&mut self, mut state: State, assignment: &Assignment, step: &Step) -> SmallVec<[State; 2]> {
+    fn assign(&mut self, state: State, assignment: &Assignment, step: &Step) -> SmallVec<[State; 2]> {
+        let ways = match self.slot(assignment.place) {
+            Some(slot) if self.most_parts > 1 => self.split_by_self(state, slot),
+            _ => smallvec![state],
+        };
+        ways.into_iter().flat_map(|state| self.assign_one(state, assignment, step)).collect()
+    }
+
+    /// A write through a name that may hold the script's own instance, or the other way round, is looked at for either case.
+    fn split_by_self(&self, state: State, slot: Slot) -> SmallVec<[State; 2]> {
+        let aliases = &self.table.slots[slot as usize].aliases;
+        let open = aliases.iter().filter_map(|&alias| self.holder_beside_self(slot, alias));
+        let Some(holder) = open.into_iter().find(|&holder| state.holds_self(holder).is_none()) else {
+            return smallvec![state];
+        };
+        let mut apart = state.clone();
+        apart.selves.push((holder, false));
+        let mut ways: SmallVec<[State; 2]> = smallvec![apart];
+        ways.extend(self.as_self(state, holder));
+        ways
+    }
+
+    /// Of two slots of one variable, one of the script's own instance and one through a name: the name.
+    fn holder_beside_self(&self, a: Slot, b: Slot) -> Option<Slot> {
+        let slots = &self.table.slots;
+        match (slots[a as usize].base, slots[b as usize].base) {
+            (Some(Base::Own), Some(Base::Held(_))) => slots[b as usize].holder,
+            (Some(Base::Held(_)), Some(Base::Own)) => slots[a as usize].holder,
+            _ => None,
+        }
+    }
+
+    /// Whether two slots are known to be the same variable of the script's own instance.
+    pub(super) fn is_same(&self, state: &State, a: Slot, b: Slot) -> bool {
+        self.holder_beside_self(a, b).and_then(|holder| state.holds_self(holder)) == Some(true)
+    }
+
+    /// What is known where a name holds the script's own instance; none where it can't.
+    pub(super) fn as_self(&self, mut state: State, holder: Slot) -> Option<State> {
+        state.selves.push((holder, true));
+        for &slot in &self.table.slots[holder as usize].dependents {
+            let variable = self.table.slots[slot as usize].variable;
+            let Some(own) = variable.and_then(|variable| self.table.of_variable(variable, Base::Own)) else { continue };
+            let both = state.value(slot).value.meet(&state.value(own).value)?;
+            for (at, other) in [(slot, own), (own, slot)] {
+                state.values[at as usize].value = both.clone();
+                state.facts.add(Linear::slot(at).plus(&Linear::slot(other), -1.0));
+            }
+        }
+        Some(state)
+    }
+
+    fn assign_one(&mut self, mut state: State, assignment: &Assignment, step: &Step) -> SmallVec<[State; 2]> {
         let &Assignment { target, place, axis, op, value, span } = assignment;
         state.stepped |= super::access::is_step(self.unit, step);
         self.pass_through(&mut state, place, target);
@@ -1148,7 +1239,7 @@ impl<'w, 'p> Run<'w, 'p> {
         let new = self.fitted(slot, self.narrowed(&state, new, &forms));
         let moved = self.direction(&state, slot, &forms, &old, &new);
         let before = self.is_judged(slot).then(|| state.clone());
-        self.write(&mut state, slot, place, &new, &forms, moved, span);
+        self.write(&mut state, slot, &new, &forms, moved, span);
         if let Type::Ref(_) = self.table.slots[slot as usize].ty
             && op == AssignOp::Set
         {
@@ -1204,17 +1295,7 @@ impl<'w, 'p> Run<'w, 'p> {
         (up, down)
     }
 
-    #[allow(clippy::too_many_arguments, reason = "all that a write changes")]
-    fn write(
-        &mut self,
-        state: &mut State,
-        slot: Slot,
-        place: PlaceId,
-        new: &Value,
-        forms: &Forms,
-        moved: (bool, bool),
-        span: Span,
-    ) {
+    fn write(&mut self, state: &mut State, slot: Slot, new: &Value, forms: &Forms, moved: (bool, bool), span: Span) {
         let step = step_of(state, slot, forms);
         let own = Linear::slot(slot);
         let mut all = forms.uppers.iter().chain(&forms.lowers);
@@ -1222,7 +1303,7 @@ impl<'w, 'p> Run<'w, 'p> {
         self.put(state, slot, Abstract::of(new.clone()), &forms.uppers, &forms.lowers);
         let facts = &self.table.slots[slot as usize];
         state.steps.retain(|step| step.slot != slot);
-        state.steps.extend(step.map(|(before, by)| PendingStep { slot, at: span, before, by }));
+        state.steps.extend(step.map(|(before, by)| Arc::new(PendingStep { slot, at: span, before, by })));
         if let Some(variable) = facts.variable {
             let overflow = self.world.project.registry.var(variable).overflow;
             if overflow != Overflow::Error {
@@ -1232,19 +1313,11 @@ impl<'w, 'p> Run<'w, 'p> {
                 self.follow_bound(state, other);
             }
         }
-        let value = state.values[slot as usize].value.clone();
-        let kept = value.clone();
-        self.seen_write(
-            state,
-            place,
-            slot,
-            |effect| {
-                (effect.up, effect.down) = moved;
-                effect.set = Some(kept.clone());
-            },
-            Some(value),
-            grows,
-        );
+        let seen = self.seen_write(state, slot, grows);
+        if let Some(effect) = seen {
+            effect.up |= moved.0;
+            effect.down |= moved.1;
+        }
     }
 
     /// A variable that clamps or wraps stays within its range.
@@ -1278,10 +1351,13 @@ impl<'w, 'p> Run<'w, 'p> {
     }
 
     /// With `clamp`, a value moves with a bound that moves.
-    fn follow_bound(&self, state: &mut State, slot: Slot) {
+    fn follow_bound(&mut self, state: &mut State, slot: Slot) {
         let Some(variable) = self.table.slots[slot as usize].variable else { return };
         if self.world.project.registry.var(variable).overflow == Overflow::Clamp && !self.within(state, slot) {
             self.overflow(state, slot, Overflow::Clamp);
+            if let Some(effect) = self.seen_write(state, slot, false) {
+                (effect.up, effect.down) = (true, true);
+            }
         }
     }
 
@@ -1289,6 +1365,7 @@ impl<'w, 'p> Run<'w, 'p> {
     fn put(&mut self, state: &mut State, slot: Slot, value: Abstract, uppers: &[Linear], lowers: &[Linear]) {
         state.facts.assign(slot, uppers, lowers);
         state.doubted.retain(|other| *other != slot);
+        state.selves.retain(|(holder, _)| *holder != slot);
         let unit = self.unit;
         let table = self.table;
         state.tests.retain(|(local, test)| {
@@ -1308,6 +1385,16 @@ impl<'w, 'p> Run<'w, 'p> {
             if self.is_unbound(state, alias) {
                 continue;
             }
+            match self.holder_beside_self(slot, alias).and_then(|holder| state.holds_self(holder)) {
+                Some(false) => continue,
+                Some(true) => {
+                    let same = [Linear::slot(slot)];
+                    state.facts.assign(alias, &same, &same);
+                    state.values[alias as usize] = value.clone();
+                    continue;
+                }
+                None => {}
+            }
             state.facts.forget(alias);
             let joined = state.values[alias as usize].join(&value);
             state.values[alias as usize] = joined;
@@ -1319,26 +1406,32 @@ impl<'w, 'p> Run<'w, 'p> {
         }
     }
 
-    fn seen_write(
-        &mut self,
-        state: &State,
-        place: PlaceId,
-        slot: Slot,
-        fill: impl FnOnce(&mut Effect),
-        value: Option<Value>,
-        grows: bool,
-    ) {
-        let Some(cell) = self.table.slots[slot as usize].cell else { return };
-        let own = match self.unit.place(place) {
+    /// Keeps that a slot was written, and the value that it has by now; gives what is known of the effect.
+    fn seen_write(&mut self, state: &State, slot: Slot, grows: bool) -> Option<&mut Effect> {
+        let cell = self.table.slots[slot as usize].cell?;
+        let own = self.is_own_slot(slot);
+        let handler = self.handler;
+        let seen = self.seen.entry((cell, own)).or_insert_with(|| {
+            let effect = Effect { own, ..Effect::none(handler) };
+            Seen { effect, grows: false }
+        });
+        seen.grows |= grows;
+        seen.effect.after_wait |= state.waited || state.later;
+        let now = state.value(slot);
+        if now.set {
+            let known = seen.effect.set.take();
+            seen.effect.set = Some(known.map_or_else(|| now.value.clone(), |known| known.join(&now.value)));
+        }
+        Some(&mut seen.effect)
+    }
+
+    fn is_own_slot(&self, slot: Slot) -> bool {
+        let Key::Place(place) = self.table.slots[slot as usize].key else { return false };
+        match self.unit.place(place) {
             Place::Private(_) | Place::Variable(_, Base::Own) => true,
             Place::Variable(_, Base::Listed(instance)) => self.is_own(instance),
             _ => false,
-        };
-        let mut effect = Effect::none(self.handler);
-        effect.own = own;
-        effect.after_wait = state.waited || state.later;
-        fill(&mut effect);
-        self.seen.push(Seen { cell, effect, value, grows });
+        }
     }
 
     /// A value worked out from what was read before a wait overwrites what others did meanwhile.

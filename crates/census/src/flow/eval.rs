@@ -596,7 +596,7 @@ impl Run<'_, '_> {
             (Value::Num(a), Value::Num(b)) => self.compare_numbers(state, op, (left, a), (right, b)),
             _ => self.compare_others(state, op, (left, &a), (right, &b)),
         };
-        self.outcome(expr, yes.is_some() || doubted, no.is_some() || doubted);
+        self.outcome_of(expr, yes.is_some() || doubted, no.is_some() || doubted, [(left, &a), (right, &b)]);
         (yes, no)
     }
 
@@ -764,6 +764,10 @@ impl Run<'_, '_> {
         if !matches!(op, BinaryOp::Equal | BinaryOp::NotEqual) {
             return (Some(state.clone()), Some(state));
         }
+        if let Some(holder) = self.asked_for_self(left.0, right.0) {
+            let (own, other) = self.split_self(state, holder);
+            return if op == BinaryOp::Equal { (own, other) } else { (other, own) };
+        }
         let mut equal = None;
         if let Some(both) = left.1.meet(right.1) {
             let mut same = state.clone();
@@ -781,6 +785,34 @@ impl Run<'_, '_> {
             });
         }
         if op == BinaryOp::Equal { (equal, different) } else { (different, equal) }
+    }
+
+    /// The name that is compared with `self`, if that is what is compared.
+    fn asked_for_self(&self, left: ExprId, right: ExprId) -> Option<Slot> {
+        match (self.unit.meaning(left), self.unit.meaning(right)) {
+            (Meaning::Value(place), Meaning::Own) | (Meaning::Own, Meaning::Value(place)) => self.slot(place),
+            _ => None,
+        }
+    }
+
+    /// Splits a state by whether a name holds the script's own instance.
+    fn split_self(&self, state: State, holder: Slot) -> Split {
+        match state.holds_self(holder) {
+            Some(true) => return (Some(state), None),
+            Some(false) => return (None, Some(state)),
+            None => {}
+        }
+        let mut other = state.clone();
+        other.selves.push((holder, false));
+        let own = match state.value(holder).value {
+            Value::Ref { some: false, .. } => None,
+            _ => self.as_self(state, holder).map(|mut state| {
+                state.values[holder as usize].value = Value::Ref { none: false, some: true };
+                self.assume_dependents(&mut state, holder);
+                state
+            }),
+        };
+        (own, Some(other))
     }
 
     fn is_test(&mut self, mut state: State, subject: ExprId, test: IsTest, expr: ExprId) -> Split {
@@ -869,14 +901,36 @@ fn without(value: &Value, other: &Value) -> Option<Value> {
     }
 }
 
-/// The forms of either list that bound both: lower ones for `sign` 1, upper ones for -1.
+/// The forms that bound both: lower ones for `sign` 1, upper ones for -1. Beside those of either list they are single
+/// places with a constant: `max(parcels - 3, 0)` is at most `parcels`.
 fn common(state: &State, a: &SmallVec<[Linear; 2]>, b: &SmallVec<[Linear; 2]>, sign: f64) -> SmallVec<[Linear; 2]> {
     let ends = |slot| state.ends(slot);
-    let beyond = |form: &Linear, others: &SmallVec<[Linear; 2]>| {
+    let beyond = |form: &Linear, others: &[Linear]| {
         others.iter().any(|other| state.facts.implies(&form.plus(other, -1.0).times(sign), &ends))
     };
     let mut kept: SmallVec<[Linear; 2]> = a.iter().filter(|form| beyond(form, b)).cloned().collect();
     kept.extend(b.iter().filter(|form| beyond(form, a)).cloned());
+    // The least that is above one of the forms of a list, whichever it is.
+    let above = |place: &Linear, forms: &[Linear]| {
+        let distances = forms.iter().map(|form| form.plus(place, -1.0).times(-sign));
+        distances.map(|form| state.facts.plainly_highest(&form, &ends)).fold(f64::INFINITY, f64::min)
+    };
+    let mut places: SmallVec<[Linear; 4]> = SmallVec::new();
+    for form in a.iter().chain(b) {
+        for place in state.facts.places_above(&form.times(-sign)) {
+            let place = place.times(-sign);
+            if !places.contains(&place) {
+                places.push(place);
+            }
+        }
+    }
+    for mut place in places {
+        let distance = above(&place, a).max(above(&place, b));
+        place.constant -= sign * distance;
+        if distance.is_finite() && !kept.contains(&place) {
+            kept.push(place);
+        }
+    }
     kept.truncate(4);
     kept
 }

@@ -57,10 +57,12 @@ pub enum StepKind {
     },
     /// A value is worked out and used for nothing else.
     Read(ExprId),
-    /// A `repeat` or a `for` begins anew; `count` is how many rounds a `repeat` makes.
+    /// A `repeat` or a `for` begins anew; `count` is how many rounds a `repeat` makes. Where that is a number above zero
+    /// the first round follows at once, without a look at the head.
     Begin {
         head: BlockId,
         count: Option<ExprId>,
+        at_once: bool,
     },
     Wait(Waiting),
     Send {
@@ -444,14 +446,18 @@ impl Builder<'_> {
         exit: impl FnOnce(BlockId, BlockId) -> Exit,
     ) {
         let head = self.new_block();
-        self.step(StepKind::Begin { head, count }, span);
+        let at_once =
+            count.is_some_and(|count| matches!(self.unit.tree.expr(count).kind, ExprKind::Int(rounds) if rounds > 0));
+        self.step(StepKind::Begin { head, count, at_once }, span);
         self.blocks[head.index()].loop_head = true;
-        self.goto(head, span);
+        let before = self.current;
         let done = self.new_block();
         self.breaks.push(done);
         let start = self.inner(body);
         self.goto(head, span);
         self.breaks.pop();
+        self.current = before;
+        self.goto(if at_once { start } else { head }, span);
         self.current = Some(head);
         self.leave(exit(start, done), span);
         self.current = Some(done);

@@ -52,7 +52,9 @@ impl Run<'_, '_> {
 
     fn judge_ranges(&self, before: &State, state: &mut State, slot: Slot, at: Span, fresh: &mut SmallVec<[Wrong; 2]>) {
         let facts = &self.table.slots[slot as usize];
-        for &other in std::iter::once(&slot).chain(&facts.bounds) {
+        let same: SmallVec<[Slot; 2]> =
+            facts.aliases.iter().copied().filter(|&alias| self.is_same(state, slot, alias)).collect();
+        for &other in std::iter::once(&slot).chain(&facts.bounds).chain(&same) {
             for (limit, end) in self.judged_limits(other) {
                 let wrong = Wrong::Outside(other, end);
                 if within(state, other, limit, end) {
@@ -162,7 +164,8 @@ impl Run<'_, '_> {
         for step in std::mem::take(&mut state.steps) {
             let facts = &self.table.slots[step.slot as usize];
             if let (Some(cell), Some(settled), false) = (facts.cell, state.num(step.slot), self.quiet) {
-                self.moves.push(Move { cell, at: step.at, before: step.before, by: step.by, settled: settled.clone() });
+                let (before, by) = (step.before.clone(), step.by.clone());
+                self.moves.push(Move { cell, at: step.at, before, by, settled: settled.clone() });
             }
         }
         self.tell_suspects(state, |_| true);

@@ -6,6 +6,7 @@
 //! is short, so what follows from it is found by adding up a few facts at a time. Dropping a fact is always sound.
 
 use smallvec::{SmallVec, smallvec};
+use std::sync::Arc;
 
 /// A place inside one analysis: a dense index.
 pub type Slot = u32;
@@ -16,13 +17,23 @@ const FRESH: Slot = Slot::MAX;
 const MOST_FACTS: usize = 24;
 /// How many terms a fact may have.
 const MOST_TERMS: usize = 4;
-/// How many facts are added up to bound a form.
-const DEPTH: u32 = 3;
-/// How many facts are added up where two ways meet.
-const DEPTH_OF_JOINS: u32 = 2;
-/// How many sums are looked at to bound a form.
-const MOST_SUMS: u32 = 240;
+/// How far sums of facts are followed.
+#[derive(Clone, Copy)]
+struct Effort {
+    /// How many facts are added up.
+    depth: u32,
+    /// How many sums are looked at.
+    sums: u32,
+}
 
+/// To see whether something is certain.
+const CERTAIN: Effort = Effort { depth: 3, sums: 240 };
+/// To bound a form, where every sum would have to be looked at.
+const BOUND: Effort = Effort { depth: 3, sums: 80 };
+/// Where two ways meet.
+const MEET: Effort = Effort { depth: 2, sums: 80 };
+/// How many single places above a form are looked at.
+const MOST_PLACES: usize = 8;
 /// `Σ factor · slot + constant`
 #[derive(Clone, PartialEq, Debug)]
 pub struct Linear {
@@ -108,7 +119,8 @@ impl Linear {
 /// Inequalities that hold: each says that its form is at most zero.
 #[derive(Clone, PartialEq, Debug, Default)]
 pub struct Facts {
-    known: Vec<Linear>,
+    /// Shared between the states that know the same, since most branches leave it as it is.
+    known: Arc<Vec<Linear>>,
 }
 
 impl Facts {
@@ -123,69 +135,101 @@ impl Facts {
         if form.terms.len() < 2 || form.terms.len() > MOST_TERMS || !form.constant.is_finite() {
             return; // Facts about one place are the ranges' business.
         }
-        if let Some(same) = self.known.iter_mut().find(|known| known.terms == form.terms) {
-            same.constant = same.constant.max(form.constant);
+        if let Some(at) = self.known.iter().position(|known| known.terms == form.terms) {
+            if form.constant > self.known[at].constant {
+                Arc::make_mut(&mut self.known)[at].constant = form.constant;
+            }
             return;
         }
         if self.known.len() >= MOST_FACTS {
             let longest = (0..self.known.len()).max_by_key(|&at| self.known[at].terms.len());
             match longest {
                 Some(at) if self.known[at].terms.len() > form.terms.len() => {
-                    self.known.remove(at);
+                    Arc::make_mut(&mut self.known).remove(at);
                 }
                 _ => return,
             }
         }
-        self.known.push(form);
+        Arc::make_mut(&mut self.known).push(form);
     }
 
     /// The largest value that a form can have, by the facts and by the ends of the slots' ranges.
     #[must_use]
     pub fn highest(&self, form: &Linear, ends: &impl Fn(Slot) -> (f64, f64)) -> f64 {
-        self.search(form, ends, f64::NEG_INFINITY, DEPTH)
+        self.search(form, ends, f64::NEG_INFINITY, BOUND)
     }
 
     /// Whether a form is known to be at most zero.
     #[must_use]
     pub fn implies(&self, form: &Linear, ends: &impl Fn(Slot) -> (f64, f64)) -> bool {
-        self.search(form, ends, 0.0, DEPTH) <= 0.0
+        self.search(form, ends, 0.0, CERTAIN) <= 0.0
+    }
+
+    /// Single places that a form may lie below, give or take a constant: its own, and those that a fact puts above them.
+    #[must_use]
+    pub fn places_above(&self, form: &Linear) -> SmallVec<[Linear; 4]> {
+        let own = form.terms.iter().filter(|(_, factor)| factor.abs() == 1.0);
+        let mut places: SmallVec<[Linear; 4]> =
+            own.map(|&term| Linear { terms: smallvec![term], constant: 0.0 }).collect();
+        for at in 0..places.len() {
+            let (slot, factor) = places[at].terms[0];
+            for fact in self.known.iter().filter(|fact| fact.terms.len() == 2 && fact.factor(slot) * factor > 0.0) {
+                let mut further = places[at].plus(fact, -factor / fact.factor(slot));
+                further.constant = 0.0;
+                if further.terms.len() == 1 && !places.contains(&further) {
+                    places.push(further);
+                }
+            }
+        }
+        places.truncate(MOST_PLACES);
+        places
+    }
+
+    /// The largest value that a form is seen to have at a glance.
+    #[must_use]
+    pub fn plainly_highest(&self, form: &Linear, ends: &impl Fn(Slot) -> (f64, f64)) -> f64 {
+        self.search(form, ends, f64::NEG_INFINITY, MEET)
     }
 
     /// Adds up facts, one at a time, until the form is known to be at most `enough`, or nothing is left to try.
-    fn search(&self, form: &Linear, ends: &impl Fn(Slot) -> (f64, f64), enough: f64, depth: u32) -> f64 {
+    fn search(&self, form: &Linear, ends: &impl Fn(Slot) -> (f64, f64), enough: f64, effort: Effort) -> f64 {
         let mut best = form.highest(ends);
         if best <= enough || self.known.is_empty() {
             return best;
         }
-        let mut budget = MOST_SUMS;
-        let mut level: Vec<Linear> = vec![form.clone()];
-        for _ in 0..depth {
-            let mut next: Vec<Linear> = Vec::new();
-            for form in &level {
-                for fact in &self.known {
+        let mut budget = effort.sums;
+        let mut sums: SmallVec<[Linear; 6]> = smallvec![form.clone()];
+        let mut from = 0;
+        for _ in 0..effort.depth {
+            let to = sums.len();
+            for at in from..to {
+                let form = sums[at].clone();
+                let terms = self.known.iter().flat_map(|fact| fact.terms.iter().map(move |term| (fact, term)));
+                for (fact, &(slot, factor)) in terms {
                     // Taking away a fact in which a place has the same sign cancels that place.
-                    for &(slot, factor) in &fact.terms {
-                        let by = form.factor(slot) / factor;
-                        if by <= 0.0 {
-                            continue;
-                        }
-                        budget -= 1;
-                        if budget == 0 {
-                            return best;
-                        }
-                        let rest = form.plus(fact, -by);
-                        if rest.terms.len() > form.terms.len() + 1 || next.contains(&rest) {
-                            continue;
-                        }
-                        best = best.min(rest.highest(ends));
-                        if best <= enough {
-                            return best;
-                        }
-                        next.push(rest);
+                    let by = form.factor(slot) / factor;
+                    if by <= 0.0 {
+                        continue;
+                    }
+                    budget -= 1;
+                    if budget == 0 {
+                        return best;
+                    }
+                    let rest = form.plus(fact, -by);
+                    let told = |sum: &Linear| sum.terms == rest.terms && sum.constant <= rest.constant;
+                    if rest.terms.len() > form.terms.len() + 1 || sums.iter().any(told) {
+                        continue;
+                    }
+                    best = best.min(rest.highest(ends));
+                    if best <= enough {
+                        return best;
+                    }
+                    if !rest.terms.is_empty() {
+                        sums.push(rest);
                     }
                 }
             }
-            level = next;
+            from = to;
         }
         best
     }
@@ -193,16 +237,19 @@ impl Facts {
     /// Forgets all facts about a slot, but keeps what they say of others together.
     pub fn forget(&mut self, slot: Slot) {
         if self.known.iter().any(|fact| fact.factor(slot) != 0.0) {
-            self.eliminate(slot);
+            self.eliminate(Vec::new(), slot);
         }
     }
 
     /// Forgets the facts about a slot that may fail when its value grows (`up`) or shrinks (`down`).
     pub fn loosen(&mut self, slot: Slot, up: bool, down: bool) {
-        self.known.retain(|fact| {
+        let fails = |fact: &Linear| {
             let factor = fact.factor(slot);
-            !(factor > 0.0 && up || factor < 0.0 && down)
-        });
+            factor > 0.0 && up || factor < 0.0 && down
+        };
+        if self.known.iter().any(fails) {
+            Arc::make_mut(&mut self.known).retain(|fact| !fails(fact));
+        }
     }
 
     /// `slot` takes a new value that lies below each of `uppers` and above each of `lowers`, forms over the old values.
@@ -210,27 +257,34 @@ impl Facts {
         let fresh = Linear::slot(FRESH);
         let mut new: Vec<Linear> = uppers.iter().map(|upper| fresh.plus(upper, -1.0)).collect();
         new.extend(lowers.iter().map(|lower| lower.plus(&fresh, -1.0)));
-        self.known.splice(0..0, new);
-        self.eliminate(slot);
-        let renamed: Vec<Linear> = std::mem::take(&mut self.known);
-        for fact in renamed {
-            self.add(fact.rename(FRESH, slot));
+        if new.is_empty() {
+            self.forget(slot);
+        } else {
+            self.eliminate(new, slot);
         }
     }
 
-    /// Fourier–Motzkin: every upper bound of the slot meets every lower one.
-    fn eliminate(&mut self, slot: Slot) {
-        let all = std::mem::take(&mut self.known);
-        let (with, without): (Vec<Linear>, Vec<Linear>) = all.into_iter().partition(|fact| fact.factor(slot) != 0.0);
-        let (above, below): (Vec<&Linear>, Vec<&Linear>) = with.iter().partition(|fact| fact.factor(slot) > 0.0);
-        for a in &above {
-            for b in &below {
-                let sum = a.times(1.0 / a.factor(slot)).plus(b, -1.0 / b.factor(slot));
-                self.add(sum);
-            }
+    /// Takes in new facts, then Fourier–Motzkin: every upper bound of the slot meets every lower one. What is left of the
+    /// fresh value becomes the slot's.
+    fn eliminate(&mut self, new: Vec<Linear>, slot: Slot) {
+        let names = |fact: &Linear| fact.factor(slot) != 0.0;
+        let (with, others): (Vec<Linear>, Vec<Linear>) =
+            Arc::unwrap_or_clone(std::mem::take(&mut self.known)).into_iter().partition(names);
+        let (meeting, plain): (Vec<Linear>, Vec<Linear>) = new.into_iter().chain(with).partition(names);
+        let (above, below): (Vec<&Linear>, Vec<&Linear>) = meeting.iter().partition(|fact| fact.factor(slot) > 0.0);
+        let pairs = above.iter().flat_map(|a| below.iter().map(move |b| (a, b)));
+        let sums = pairs.map(|(a, b)| a.times(1.0 / a.factor(slot)).plus(b, -1.0 / b.factor(slot)));
+        for fact in sums.chain(plain) {
+            self.add(fact.rename(FRESH, slot));
         }
-        for fact in without {
-            self.add(fact);
+        let fresh = self.known.len();
+        for fact in others {
+            // Two facts that were known before have different terms.
+            if self.known.len() >= MOST_FACTS || self.known[..fresh].iter().any(|known| known.terms == fact.terms) {
+                self.add(fact);
+            } else {
+                Arc::make_mut(&mut self.known).push(fact);
+            }
         }
     }
 
@@ -242,11 +296,11 @@ impl Facts {
         other: &Self,
         other_ends: &impl Fn(Slot) -> (f64, f64),
     ) -> Self {
-        if self == other {
+        if Arc::ptr_eq(&self.known, &other.known) || self == other {
             return self.clone();
         }
         let mut joined = Self::default();
-        for fact in &self.known {
+        for fact in self.known.iter() {
             match other.known.iter().find(|theirs| theirs.terms == fact.terms) {
                 Some(theirs) => {
                     let constant = fact.constant.min(theirs.constant);
@@ -255,7 +309,7 @@ impl Facts {
                 None => joined.add_weakened(fact, other, other_ends),
             }
         }
-        for fact in &other.known {
+        for fact in other.known.iter() {
             if !self.known.iter().any(|mine| mine.terms == fact.terms) {
                 joined.add_weakened(fact, self, ends);
             }
@@ -266,7 +320,7 @@ impl Facts {
     /// Adds as much of a fact as the other side knows too.
     fn add_weakened(&mut self, fact: &Linear, other: &Self, ends: &impl Fn(Slot) -> (f64, f64)) {
         let form = Linear { terms: fact.terms.clone(), constant: 0.0 };
-        let highest = other.search(&form, ends, -fact.constant, DEPTH_OF_JOINS).max(-fact.constant);
+        let highest = other.search(&form, ends, -fact.constant, MEET).max(-fact.constant);
         if highest.is_finite() {
             self.add(Linear { constant: -highest, ..form });
         }
@@ -276,6 +330,6 @@ impl Facts {
     #[must_use]
     pub fn widen(&self, later: &Self, later_ends: &impl Fn(Slot) -> (f64, f64)) -> Self {
         let holds = |fact: &&Linear| later.implies(fact, later_ends);
-        Self { known: self.known.iter().filter(holds).cloned().collect() }
+        Self { known: Arc::new(self.known.iter().filter(holds).cloned().collect()) }
     }
 }

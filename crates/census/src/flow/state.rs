@@ -152,7 +152,7 @@ pub struct State {
     /// Slots that others may have seen out of their range: what is known of them takes that not to have happened.
     pub doubted: SmallVec<[Slot; 1]>,
     /// Steps since the last settling.
-    pub steps: SmallVec<[PendingStep; 1]>,
+    pub steps: SmallVec<[Arc<PendingStep>; 2]>,
     /// What locals were worked out from.
     pub sources: SmallVec<[Source; 2]>,
     /// Whether a wait may have passed.
@@ -163,6 +163,8 @@ pub struct State {
     pub stepped: bool,
     /// Whether an `after` block may be still to come.
     pub forked: bool,
+    /// Names that are known to hold the script's own instance, or another than that.
+    pub selves: SmallVec<[(Slot, bool); 1]>,
     /// The instance of these slots, or the script's own, was removed in this activation.
     pub removed: SmallVec<[Slot; 1]>,
 }
@@ -217,6 +219,12 @@ impl State {
         self.values[slot as usize].num()
     }
 
+    /// Whether a name holds the script's own instance, if that is known.
+    #[must_use]
+    pub fn holds_self(&self, holder: Slot) -> Option<bool> {
+        self.selves.iter().find(|(known, _)| *known == holder).map(|&(_, own)| own)
+    }
+
     /// What is known where two ways meet.
     #[must_use]
     pub fn join(mut self, other: &Self) -> Self {
@@ -233,6 +241,7 @@ impl State {
 
     fn take_history(&mut self, other: &Self) {
         self.tests.retain(|test| other.tests.contains(test));
+        self.selves.retain(|known| other.selves.contains(known));
         if self.suspects != other.suspects {
             self.suspects = merged(std::mem::take(&mut self.suspects), &other.suspects);
         }

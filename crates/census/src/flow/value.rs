@@ -124,14 +124,14 @@ impl Num {
         if self.step == 0.0 || self.set.is_some() {
             return self;
         }
-        if exact(self.lo) {
-            let over = (self.lo - self.off).rem_euclid(self.step);
-            if over != 0.0 {
-                self.lo += self.step - over;
-            }
+        let end = |end: f64, next: fn(f64) -> f64| self.off + next((end - self.off) / self.step) * self.step;
+        let (lo, hi) = (end(self.lo, f64::ceil), end(self.hi, f64::floor));
+        // Ends beyond what floats hold exactly stay as they are, and an end right beside a value may be rounded to it.
+        if exact(lo) {
+            self.lo = if lo < self.lo { lo + self.step } else { lo };
         }
-        if exact(self.hi) {
-            self.hi -= (self.hi - self.off).rem_euclid(self.step);
+        if exact(hi) {
+            self.hi = if hi > self.hi { hi - self.step } else { hi };
         }
         if self.lo == self.hi { Self::constant(self.lo, self.int) } else { self }
     }
@@ -182,6 +182,9 @@ impl Num {
         let range = Self::range(self.lo.max(other.lo), self.hi.min(other.hi), int);
         if range.is_empty() {
             return None;
+        }
+        if let Some(value) = range.single() {
+            return (self.contains(value) && other.contains(value)).then_some(range);
         }
         let finer = if self.step >= other.step { self } else { other };
         let range = range.with_stride(finer.stride());

@@ -6,9 +6,10 @@
 
 use super::access::{Access, Body, Gather, PlaceIndex, Used, UsedBuilder};
 use super::certain;
-use super::engine::{Event, Key, Move, Pause, Reached, Run, SlotFacts, SlotTable, UNBOUND};
+use super::engine::{Event, Key, Move, Outcome, Pause, Reached, Run, Seen, SlotFacts, SlotTable, UNBOUND};
 use super::eval::anything;
 use super::graph::{self, Exit, Graph, StepKind};
+use super::linear::Slot;
 use super::state::State;
 use super::value::{Abstract, Num, Symbol, Value};
 use crate::project::{Base, Cell, CellId, Meaning, Place, PlaceId, ProcId, Project, ScriptId, ScriptUnit};
@@ -127,8 +128,8 @@ pub struct Graphs {
 pub struct Found {
     /// What can go wrong.
     pub events: Vec<Event>,
-    /// How tests came out: true, false.
-    pub outcomes: FxHashMap<ExprId, (bool, bool)>,
+    /// How tests came out.
+    pub outcomes: FxHashMap<ExprId, Outcome>,
     /// The steps and exits that were reached, and when.
     pub reached: FxHashMap<Span, Reached>,
     /// Steps of variables as they settled.
@@ -381,7 +382,7 @@ impl<'p> World<'p> {
         }
         for (script, accesses) in self.accesses.iter().enumerate() {
             for access in accesses {
-                if let super::access::AccessKind::Write(_, Some(value)) = access.kind {
+                if let super::access::AccessKind::Write(AssignOp::Set, Some(value)) = access.kind {
                     self.add_stops(&self.project.scripts[script], value, Some(access.cell), &mut stops);
                 }
             }
@@ -397,9 +398,11 @@ impl<'p> World<'p> {
     fn add_stops(&self, unit: &ScriptUnit, expr: ExprId, into: Option<CellId>, stops: &mut [Vec<f64>]) {
         let mut numbers: SmallVec<[f64; 4]> = SmallVec::new();
         let mut cells: SmallVec<[CellId; 4]> = into.into_iter().collect();
+        let steps = steps_in(unit, expr);
         super::access::walk_expr(unit, expr, &mut |inner| {
             #[allow(clippy::cast_precision_loss, reason = "a stop may be any number")]
             match unit.tree.expr(inner).kind {
+                _ if steps.contains(&inner) => {}
                 ExprKind::Int(value) => numbers.extend([value as f64, -(value as f64)]),
                 ExprKind::Float(value) => numbers.extend([value, -value]),
                 ExprKind::Path(_) if into.is_none() => {
@@ -411,8 +414,11 @@ impl<'p> World<'p> {
         for cell in cells {
             for &number in &numbers {
                 let all = &mut stops[cell.index()];
-                if all.len() < MOST_STOPS {
-                    all.extend([number - 1.0, number, number + 1.0]);
+                match into {
+                    _ if all.len() >= MOST_STOPS => {}
+                    Some(_) => all.push(number),
+                    // What is compared may stop right beside the number too.
+                    None => all.extend([number - 1.0, number, number + 1.0]),
                 }
             }
         }
@@ -421,7 +427,7 @@ impl<'p> World<'p> {
     fn find_entry(&self, id: HandlerId) -> Option<Entry> {
         let (script, index) = self.handler(id);
         let unit = self.project.script(script);
-        let tests = entry_tests(&unit.tree.handlers[index])?;
+        let tests = entry_tests(unit, &unit.tree.handlers[index])?;
         let mut cells: Vec<CellId> = Vec::new();
         for &(test, _) in &tests {
             super::access::walk_expr(unit, test, &mut |expr| {
@@ -1218,8 +1224,8 @@ impl<'p> World<'p> {
                 self.exclusive[handler.index()] = false;
                 changed.scripts.insert(self.handler(handler).0);
             }
-            for seen in result.seen {
-                self.take_seen(seen, round, &mut changed);
+            for ((cell, _), seen) in result.seen {
+                self.take_seen(cell, seen, round, &mut changed);
             }
             for signal in result.signals {
                 if self.sent_signals.insert(signal) {
@@ -1243,12 +1249,13 @@ impl<'p> World<'p> {
         changed
     }
 
-    fn take_seen(&mut self, seen: super::engine::Seen, round: usize, changed: &mut Changed) {
-        let at = seen.cell.index();
-        if let Some(value) = seen.value {
+    fn take_seen(&mut self, cell: CellId, seen: Seen, round: usize, changed: &mut Changed) {
+        let at = cell.index();
+        let mut effect = seen.effect;
+        if let Some(value) = &effect.set {
             let inside = match self.project.cells[at] {
-                Cell::Variable(id) => self.within_bounds(id, value),
-                Cell::Private(..) => Some(value),
+                Cell::Variable(id) => self.within_bounds(id, value.clone()),
+                Cell::Private(..) => Some(value.clone()),
             };
             if let Some(value) = inside {
                 let known = &self.reach[at];
@@ -1261,24 +1268,23 @@ impl<'p> World<'p> {
                 }
                 if next != self.reach[at] {
                     self.reach[at] = next;
-                    changed.cells.insert(seen.cell);
+                    changed.cells.insert(cell);
                 }
             }
         }
-        let mut effect = seen.effect;
-        if round >= ROUNDS && effect.set.is_some() {
+        if (seen.grows || round >= ROUNDS) && effect.set.is_some() {
             effect.set = Some(self.reach[at].clone());
         }
         let effects = &mut self.effects[at];
         match effects.iter_mut().find(|known| known.handler == effect.handler && known.own == effect.own) {
             Some(known) => {
                 if known.take(&effect) {
-                    changed.effects.insert(seen.cell);
+                    changed.effects.insert(cell);
                 }
             }
             None => {
                 effects.push(effect);
-                changed.effects.insert(seen.cell);
+                changed.effects.insert(cell);
             }
         }
     }
@@ -1294,6 +1300,18 @@ impl<'p> World<'p> {
             Some(when) => run.branch(state, when).0,
             None => Some(state),
         }
+    }
+
+    /// Where a handler pauses and ends when a slot holds this value as it begins.
+    #[must_use]
+    pub fn pauses_from(&self, handler: HandlerId, slot: Slot, value: Value) -> Vec<Pause> {
+        let mut run = Run::new(self, handler);
+        run.quiet = true;
+        run.keep_pauses = true;
+        let mut state = run.entry();
+        state.values[slot as usize] = Abstract::of(value);
+        run.handler_from(state);
+        run.pauses
     }
 
     /// Runs a handler again from the cells of a paused state, as a second activation of the same instance would, and
@@ -1314,8 +1332,21 @@ impl<'p> World<'p> {
     }
 }
 
+/// The numbers of an expression by which something is moved: `1` in `min(x + 1, 9)`. What is moved comes past them, and
+/// does not stop there.
+fn steps_in(unit: &ScriptUnit, expr: ExprId) -> SmallVec<[ExprId; 4]> {
+    let mut steps = SmallVec::new();
+    super::access::walk_expr(unit, expr, &mut |inner| {
+        if let ExprKind::Binary(BinaryOp::Add | BinaryOp::Subtract, left, right) = unit.tree.expr(inner).kind {
+            let is_number = |side: ExprId| matches!(unit.tree.expr(side).kind, ExprKind::Int(_) | ExprKind::Float(_));
+            steps.extend([left, right].into_iter().filter(|&side| is_number(side)));
+        }
+    });
+    steps
+}
+
 struct RunResult {
-    seen: Vec<super::engine::Seen>,
+    seen: FxHashMap<(CellId, bool), Seen>,
     sent: Vec<(SignalId, usize, Value)>,
     signals: FxHashSet<SignalId>,
     exclusive: bool,
@@ -1482,20 +1513,52 @@ struct Entry {
 }
 
 /// The tests that must come out as given for a handler to do anything: its `when`, early returns, and an `if` around all.
+/// What is only shown or noted on the way does not count.
 #[must_use]
-pub fn entry_tests(handler: &Handler) -> Option<Vec<(ExprId, bool)>> {
+pub fn entry_tests(unit: &ScriptUnit, handler: &Handler) -> Option<Vec<(ExprId, bool)>> {
     let mut tests: Vec<(ExprId, bool)> = handler.when.iter().map(|&when| (when, true)).collect();
-    for (at, statement) in handler.body.statements.iter().enumerate() {
-        let StatementKind::If { arms, otherwise: None } = &statement.kind else { break };
-        let [arm] = &arms[..] else { break };
-        let returns = matches!(arm.body.statements.last().map(|last| &last.kind), Some(StatementKind::Return(None)));
-        if returns && arm.body.statements.len() == 1 {
-            tests.push((arm.tests[0], false));
-        } else if at + 1 == handler.body.statements.len() {
-            tests.push((arm.tests[0], true));
+    tests_on_entry(unit, &handler.body.statements, &mut tests);
+    (!tests.is_empty()).then_some(tests)
+}
+
+fn tests_on_entry(unit: &ScriptUnit, statements: &[Statement], tests: &mut Vec<(ExprId, bool)>) {
+    let tells_only = |statement: &Statement| tells_only(unit, statement);
+    for (at, statement) in statements.iter().enumerate() {
+        let last = at + 1 == statements.len();
+        let StatementKind::If { arms, otherwise } = &statement.kind else {
+            if tells_only(statement) {
+                continue;
+            }
+            return;
+        };
+        let returns = |arm: &Arm| match arm.body.statements.split_last() {
+            Some((end, rest)) => matches!(end.kind, StatementKind::Return(None)) && rest.iter().all(tells_only),
+            None => false,
+        };
+        let idle = |block: &Block| block.statements.iter().all(tells_only);
+        match (&arms[..], otherwise) {
+            (all, None) if all.iter().all(returns) => tests.extend(all.iter().map(|arm| (arm.tests[0], false))),
+            ([arm], Some(otherwise)) if last && (returns(arm) || idle(&arm.body)) => {
+                tests.push((arm.tests[0], false));
+                return tests_on_entry(unit, &otherwise.statements, tests);
+            }
+            ([arm], otherwise) if last && otherwise.as_ref().is_none_or(idle) => {
+                tests.push((arm.tests[0], true));
+                return tests_on_entry(unit, &arm.body.statements, tests);
+            }
+            _ => return,
         }
     }
-    (!tests.is_empty()).then_some(tests)
+}
+
+/// Whether a statement changes nothing that a handler could be kept from.
+fn tells_only(unit: &ScriptUnit, statement: &Statement) -> bool {
+    let (StatementKind::Note { text } | StatementKind::Show { text, .. }) = statement.kind else {
+        return matches!(statement.kind, StatementKind::Hide { .. });
+    };
+    let mut calls = false;
+    super::access::walk_expr(unit, text, &mut |inner| calls |= matches!(unit.meaning(inner), Meaning::Procedure(_)));
+    !calls
 }
 
 /// Whether one of the tests certainly comes out the other way in a state, by what outlives the activation alone.

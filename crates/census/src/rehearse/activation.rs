@@ -286,7 +286,12 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
             StepKind::Read(value) => {
                 self.eval(activation, unit, *value);
             }
-            StepKind::Begin { head, count } => self.begin_loop(activation, unit, *head, *count),
+            StepKind::Begin { head, count, at_once } => {
+                self.begin_loop(activation, unit, *head, *count);
+                if *at_once {
+                    self.next_round(activation, *head);
+                }
+            }
             StepKind::Wait(waiting) => return self.wait(activation, unit, *waiting, block),
             StepKind::Send { signal, arguments, to } => self.send(activation, unit, *signal, arguments, *to),
             StepKind::Show { label, text } => self.show(activation, unit, *label, *text),
@@ -636,11 +641,8 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
             }
             Exit::Each { place, filter, body, done, .. } => self.each(activation, unit, *place, *filter, *body, *done),
             Exit::Repeat { body, done, .. } => {
-                if self.next_round(activation).is_some() {
-                    *body
-                } else {
-                    *done
-                }
+                let head = activation.top().map(|frame| frame.block);
+                if head.and_then(|head| self.next_round(activation, head)).is_some() { *body } else { *done }
             }
             Exit::Return(value) => {
                 if let Some(value) = value {
@@ -661,9 +663,8 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
     }
 
     /// The next round of the loop whose head is reached: none once it is through.
-    fn next_round(&mut self, activation: &mut Activation) -> Option<Option<InstanceAt>> {
+    fn next_round(&mut self, activation: &mut Activation, head: BlockId) -> Option<Option<InstanceAt>> {
         let frame = activation.top()?;
-        let head = frame.block;
         let at = frame.rounds.iter().position(|(known, _)| *known == head)?;
         let next = match &mut frame.rounds[at].1 {
             Rounds::Left(0) => None,
@@ -693,7 +694,8 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
         body: BlockId,
         done: BlockId,
     ) -> BlockId {
-        while let Some(Some(at)) = self.next_round(activation) {
+        let Some(head) = activation.top().map(|frame| frame.block) else { return done };
+        while let Some(Some(at)) = self.next_round(activation, head) {
             self.bind(activation, unit, place, Value::Ref(Some(at)));
             if filter.is_none_or(|filter| self.eval(activation, unit, filter).is_true()) {
                 return body;

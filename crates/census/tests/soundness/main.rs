@@ -168,29 +168,30 @@ fn print_program() {
     }
 }
 
-/// Formatting a script changes white space alone: every expression means what it meant, and once is enough.
+/// Formatting a script changes white space alone: every expression has the type and the meaning that it had, and once is
+/// enough.
 #[test]
 fn formatting_changes_no_meaning() {
     for seed in 1..200 {
         let program = generate::program(seed);
         let before = build(&program);
-        for unit in &before.scripts {
-            let text = &before.sources.file(unit.file).text;
-            // Squeezed together and pulled apart, as people write.
-            let loose = text.replace("    ", "\t").replace(" + ", "+").replace(" == ", "  ==  ").replace(" {", "{");
+        // Squeezed together and pulled apart, as people write.
+        let loosened =
+            |text: &str| text.replace("    ", "\t").replace(" + ", "+").replace(" == ", "  ==  ").replace(" {", "{");
+        let formatted = |script: &String| {
+            let loose = loosened(script);
             let once = census::script::format::format(&loose).unwrap_or_else(|| panic!("seed {seed}: {loose}"));
             assert_eq!(census::script::format::format(&once).as_deref(), Some(once.as_str()), "seed {seed}");
-            let kinds = |text: &str| -> Vec<String> {
-                let tree = census::script::parse(text);
-                let skeleton = |expr: &census::script::ast::Expr| std::mem::discriminant(&expr.kind);
-                tree.exprs
-                    .iter()
-                    .map(|expr| {
-                        format!("{:?} {}", skeleton(expr), &text[expr.span.range()].replace([' ', '\n', '\t'], ""))
-                    })
-                    .collect()
+            once
+        };
+        let after = build(&generate::Program { scripts: program.scripts.iter().map(formatted).collect(), ..program });
+        for (old, new) in before.scripts.iter().zip(&after.scripts) {
+            let same = old.meanings == new.meanings && old.types == new.types && old.places == new.places;
+            assert!(same && old.place_types == new.place_types, "seed {seed}: a name means something else");
+            let kinds = |unit: &census::project::ScriptUnit| -> Vec<_> {
+                unit.tree.exprs.iter().map(|expr| std::mem::discriminant(&expr.kind)).collect()
             };
-            assert_eq!(kinds(text), kinds(&once), "seed {seed}");
+            assert_eq!(kinds(old), kinds(new), "seed {seed}");
         }
     }
 }

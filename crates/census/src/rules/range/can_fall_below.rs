@@ -89,7 +89,7 @@ on bell {
         oil -= cost
     }
     if oil > 0 {
-        oil -= 0.5 // ~ range/can-fall-below
+        oil -= 0.6 // ~ range/can-fall-below
     }
 }
 

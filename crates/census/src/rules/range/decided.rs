@@ -2,7 +2,7 @@
 
 use crate::finding::{Finding, RuleName};
 use crate::flow::access::walk_expr;
-use crate::flow::engine::Event;
+use crate::flow::engine::{Event, Outcome};
 use crate::project::{Cell, CellId, Meaning, Place, PlaceId, ScriptId, ScriptUnit};
 use crate::rules::Facts;
 use crate::script::ast::*;
@@ -13,31 +13,31 @@ use rustc_hash::{FxHashMap, FxHashSet};
 #[must_use]
 pub fn check(facts: &Facts<'_>, rule: RuleName, outcome: bool) -> Vec<Finding> {
     let mut findings = Vec::new();
+    let jumped_over = super::limit_skipped::skipped(facts, true);
     for (script, unit) in facts.project.script_ids() {
         let outcomes = outcomes(facts, script);
         let excused = excused(facts, script, unit);
         let conditions = conditions(unit);
         let mut decided: Vec<ExprId> = outcomes
             .iter()
-            .filter(|&(_, &(yes, no))| (yes, no) == (outcome, !outcome))
+            .filter(|(_, found)| (found.yes, found.no) == (outcome, !outcome))
             .map(|(&test, _)| test)
             .filter(|test| conditions.contains(test) && !excused.contains(test))
+            .filter(|&test| !jumped_over.iter().any(|skip| skip.is(unit, test)))
             .filter(|&test| depends_on_play(facts, unit, test))
             .collect();
         decided.sort_unstable_by_key(|&test| unit.tree.expr(test).span);
-        findings.extend(decided.into_iter().map(|test| word(facts, unit, rule, test, outcome)));
+        findings.extend(decided.into_iter().map(|test| word(facts, unit, rule, test, &outcomes[&test])));
     }
     findings
 }
 
 /// How each test of a script came out, over all its handlers.
-fn outcomes(facts: &Facts<'_>, script: ScriptId) -> FxHashMap<ExprId, (bool, bool)> {
-    let mut all: FxHashMap<ExprId, (bool, bool)> = FxHashMap::default();
+fn outcomes(facts: &Facts<'_>, script: ScriptId) -> FxHashMap<ExprId, Outcome> {
+    let mut all: FxHashMap<ExprId, Outcome> = FxHashMap::default();
     for handler in facts.handlers_of(script) {
-        for (&test, &(yes, no)) in &handler.found.outcomes {
-            let known = all.entry(test).or_default();
-            known.0 |= yes;
-            known.1 |= no;
+        for (&test, outcome) in &handler.found.outcomes {
+            all.entry(test).or_default().take(outcome);
         }
     }
     all
@@ -175,10 +175,10 @@ fn mentions(facts: &Facts<'_>, unit: &ScriptUnit, test: ExprId, cells: &[CellId]
     found
 }
 
-fn word(facts: &Facts<'_>, unit: &ScriptUnit, rule: RuleName, test: ExprId, outcome: bool) -> Finding {
+fn word(facts: &Facts<'_>, unit: &ScriptUnit, rule: RuleName, test: ExprId, outcome: &Outcome) -> Finding {
     let span = unit.tree.expr(test).span;
     let text = facts.project.text(unit, span);
-    let mut message = if outcome {
+    let mut message = if outcome.yes {
         format!("`{text}` is always true here, whatever happens in play")
     } else {
         format!("`{text}` is never true here, whatever happens in play")
@@ -190,17 +190,18 @@ fn word(facts: &Facts<'_>, unit: &ScriptUnit, rule: RuleName, test: ExprId, outc
         }
     });
     let mut finding = Finding::new(rule, unit.at(span), "");
+    if let Some((asked, lo, hi)) = outcome.asked {
+        let range = crate::rules::facts::range_text(lo, hi);
+        let name = facts.project.text(unit, unit.tree.expr(asked).span);
+        message.push_str(&format!(": `{name}` is {range}"));
+    }
     if let Some(cell) = variable
         && let Cell::Variable(id) = facts.project.cells[cell.index()]
     {
-        if let crate::flow::value::Value::Num(num) = &facts.world.reach[cell.index()] {
-            let range = crate::rules::facts::range_text(num.lo, num.hi);
-            message.push_str(&format!(": `{}` can be {range}", facts.registry().var(id).name));
-        }
         finding.variable = Some(facts.registry().identity(id));
     }
     finding.message = message;
-    finding.help(if outcome {
+    finding.help(if outcome.yes {
         "test what you mean, or take the test out"
     } else {
         "test for a value that it can have, or take the branch out"

@@ -53,6 +53,32 @@ on bell {
 };
 
 fn check(facts: &Facts<'_>) -> Vec<Finding> {
+    // A step that is reported as leaving the range is the mistake; what it jumps over follows from it.
+    let skipped = skipped(facts, false);
+    skipped.iter().map(|skip| word(facts, skip)).collect()
+}
+
+/// A test for one value, and a step that goes past it.
+pub struct Skip<'f> {
+    unit: &'f ScriptUnit,
+    test: ExprId,
+    cell: CellId,
+    value: f64,
+    stepping: &'f ScriptUnit,
+    step: &'f Move,
+}
+
+impl Skip<'_> {
+    /// Whether this is a test of that script.
+    #[must_use]
+    pub fn is(&self, unit: &ScriptUnit, test: ExprId) -> bool {
+        self.test == test && std::ptr::eq(self.unit, unit)
+    }
+}
+
+/// The tests that a step goes past: one that is reported as leaving its range, or one that is not.
+#[must_use]
+pub fn skipped<'f>(facts: &'f Facts<'_>, reported: bool) -> Vec<Skip<'f>> {
     let mut moves: FxHashMap<CellId, Vec<(&ScriptUnit, &Move)>> = FxHashMap::default();
     for handler in facts.handlers() {
         let outside: Vec<Span> = handler
@@ -61,21 +87,20 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
             .iter()
             .filter_map(|event| if let Event::Outside { at, .. } = event { Some(*at) } else { None })
             .collect();
-        // A step that is reported as leaving the range is the mistake; what it jumps over follows from it.
-        for step in handler.found.moves.iter().filter(|step| !outside.contains(&step.at)) {
+        for step in handler.found.moves.iter().filter(|step| outside.contains(&step.at) == reported) {
             moves.entry(step.cell).or_default().push((handler.unit, step));
         }
     }
-    let mut findings = Vec::new();
+    let mut found = Vec::new();
     for unit in &facts.project.scripts {
         for (test, cell, value) in tests(facts, unit) {
             let steps = moves.get(&cell).map_or(&[][..], Vec::as_slice);
-            if let Some(&(at, step)) = steps.iter().find(|(_, step)| crosses(step, value)) {
-                findings.push(word(facts, unit, test, cell, value, at, step));
+            if let Some(&(stepping, step)) = steps.iter().find(|(_, step)| crosses(step, value)) {
+                found.push(Skip { unit, test, cell, value, stepping, step });
             }
         }
     }
-    findings
+    found
 }
 
 /// Whether a step goes from one side of a value to the other, as others see it.
@@ -155,15 +180,8 @@ fn constant(facts: &Facts<'_>, unit: &ScriptUnit, expr: ExprId) -> Option<f64> {
     }
 }
 
-fn word(
-    facts: &Facts<'_>,
-    unit: &ScriptUnit,
-    test: ExprId,
-    cell: CellId,
-    value: f64,
-    at: &ScriptUnit,
-    step: &Move,
-) -> Finding {
+fn word(facts: &Facts<'_>, skip: &Skip<'_>) -> Finding {
+    let &Skip { unit, test, cell, value, stepping: at, step } = skip;
     let name = facts.cell_name(cell);
     let short = name.rsplit('.').next().unwrap_or(&name).to_owned();
     let statement = facts.project.text(at, step.at).lines().next().unwrap_or("").trim().to_owned();

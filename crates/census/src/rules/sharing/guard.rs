@@ -30,7 +30,13 @@ pub fn steps(facts: &Facts<'_>, handler: &HandlerView<'_, '_>) -> Vec<Span> {
 
 /// The places where an activation is suspended: its waits, and its end where an `after` is still to come.
 pub fn waits<'f>(handler: &HandlerView<'_, 'f>) -> impl Iterator<Item = &'f Pause> + use<'f> {
-    handler.found.pauses.iter().filter(|pause| pause.wait.is_some() || (pause.state.forked && !pause.state.later))
+    handler.found.pauses.iter().filter(|pause| is_suspended(pause))
+}
+
+/// Whether an activation goes on after a pause.
+#[must_use]
+pub fn is_suspended(pause: &Pause) -> bool {
+    pause.wait.is_some() || (pause.state.forked && !pause.state.later)
 }
 
 /// Whether on the way to a state the script's own instance, or one that the signal brought, was removed.
@@ -121,7 +127,7 @@ fn restarts(facts: &Facts<'_>) -> bool {
 #[must_use]
 pub fn flags(facts: &Facts<'_>, handler: &HandlerView<'_, '_>) -> Vec<Flag> {
     let unit = handler.unit;
-    let Some(tests) = entry_tests(handler.tree) else { return Vec::new() };
+    let Some(tests) = entry_tests(unit, handler.tree) else { return Vec::new() };
     let table = facts.world.table(handler.id);
     let mut flags: Vec<Flag> = Vec::new();
     for (test, wanted) in tests {

@@ -3,12 +3,12 @@
 use crate::finding::{Finding, Level, RuleName};
 use crate::flow::access::{Access, AccessKind, walk_expr};
 use crate::flow::engine::Key;
-use crate::project::{Base, CellId, Place, ScriptId, ScriptUnit};
+use crate::project::{Base, CellId, Meaning, Place, PlaceId, ScriptId, ScriptUnit};
 use crate::registry::{Overflow, OwnerId, SignalId, Type};
 use crate::rules::Facts;
 use crate::rules::facts::HandlerView;
 use crate::rules::{Example, Rule};
-use crate::script::ast::{AssignOp, Trigger};
+use crate::script::ast::{AssignOp, BinaryOp, ExprId, ExprKind, Trigger};
 use rustc_hash::FxHashMap;
 use std::hash::BuildHasher;
 
@@ -103,9 +103,9 @@ fn judge(facts: &Facts<'_>, cell: CellId, uses: &[Use<'_, '_>]) -> Vec<Finding> 
             let clash = clash(&other.handler, other, &later.handler, later)?;
             both_answer(facts, &other.handler, &later.handler).then_some((other, clash))
         });
-        if let Some((other, earlier)) = clash {
+        if let Some((other, clash)) = clash {
             told = Some(later.handler.script);
-            findings.push(word(facts, cell, &other.handler, &earlier, &later.handler, &later.accesses[0]));
+            findings.push(word(facts, cell, other, later, &clash));
         }
     }
     findings
@@ -145,7 +145,10 @@ fn key(facts: &Facts<'_>, handler: &HandlerView<'_, '_>) -> Option<TriggerKey> {
 /// their filters or tests exclude each other.
 fn both_answer(facts: &Facts<'_>, a: &HandlerView<'_, '_>, b: &HandlerView<'_, '_>) -> bool {
     let registry = facts.registry();
-    if a.unit.scene.is_some() && b.unit.scene.is_some() && a.unit.scene != b.unit.scene {
+    if let (Some(x), Some(y)) = (facts.world.scenes_of(a.unit), facts.world.scenes_of(b.unit))
+        && !x.is_empty()
+        && !x.iter().any(|scene| y.contains(scene))
+    {
         return false;
     }
     let actor = |handler: &HandlerView<'_, '_>| handler.unit.owner.filter(|&owner| registry.is_actor(owner));
@@ -215,9 +218,10 @@ fn describe(facts: &Facts<'_>, unit: &ScriptUnit, access: Access) -> Early {
         facts.project.variable_of(access.cell).is_some_and(|id| facts.registry().var(id).overflow == Overflow::Clamp);
     match access.kind {
         AccessKind::Write(AssignOp::Add | AssignOp::Subtract, Some(value)) => {
-            let mut depends = false;
-            walk_expr(unit, value, &mut |expr| depends |= unit.place_of(expr) == Some(access.place));
-            early.pure_step = !depends && !clamps;
+            early.pure_step = !depends_on(unit, value, access.place) && !clamps;
+        }
+        AccessKind::Write(AssignOp::Set, Some(value)) if is_written_out_step(unit, value, access.place) => {
+            early.pure_step = !clamps;
         }
         AccessKind::Write(AssignOp::Set, Some(value)) if crate::project::is_constant(&unit.tree, value) => {
             let text = facts.project.text(unit, unit.tree.expr(value).span);
@@ -229,10 +233,36 @@ fn describe(facts: &Facts<'_>, unit: &ScriptUnit, access: Access) -> Early {
     early
 }
 
-/// The first access of one handler that does not go with some access of the other.
-fn clash(a: &HandlerView<'_, '_>, first: &Use<'_, '_>, b: &HandlerView<'_, '_>, second: &Use<'_, '_>) -> Option<Early> {
-    let clashing = |x: &&Early| second.accesses.iter().any(|y| may_be_one(a.unit, x, b.unit, y) && clashes(x, y));
-    first.accesses.iter().find(clashing).copied()
+fn depends_on(unit: &ScriptUnit, value: ExprId, place: PlaceId) -> bool {
+    let mut depends = false;
+    walk_expr(unit, value, &mut |expr| depends |= unit.place_of(expr) == Some(place));
+    depends
+}
+
+/// Whether `x = …` is given `x + e`, `e + x` or `x - e`, where `e` does not depend on `x`.
+fn is_written_out_step(unit: &ScriptUnit, value: ExprId, place: PlaceId) -> bool {
+    let ExprKind::Binary(op, left, right) = unit.tree.expr(value).kind else { return false };
+    let is_itself = |expr: ExprId| unit.meaning(expr) == Meaning::Value(place);
+    match op {
+        BinaryOp::Add => {
+            is_itself(left) && !depends_on(unit, right, place) || is_itself(right) && !depends_on(unit, left, place)
+        }
+        BinaryOp::Subtract => is_itself(left) && !depends_on(unit, right, place),
+        _ => false,
+    }
+}
+
+/// The first access of one handler that does not go with some access of the other, and that one.
+fn clash(
+    a: &HandlerView<'_, '_>,
+    first: &Use<'_, '_>,
+    b: &HandlerView<'_, '_>,
+    second: &Use<'_, '_>,
+) -> Option<(Early, Early)> {
+    first.accesses.iter().find_map(|&x| {
+        let y = second.accesses.iter().find(|y| may_be_one(a.unit, &x, b.unit, y) && clashes(&x, y))?;
+        Some((x, *y))
+    })
 }
 
 fn clashes(x: &Early, y: &Early) -> bool {
@@ -248,33 +278,53 @@ fn may_be_one(a: &ScriptUnit, x: &Early, b: &ScriptUnit, y: &Early) -> bool {
     }
 }
 
-fn word(
-    facts: &Facts<'_>,
-    cell: CellId,
-    a: &HandlerView<'_, '_>,
-    earlier: &Early,
-    b: &HandlerView<'_, '_>,
-    later: &Early,
-) -> Finding {
+fn word(facts: &Facts<'_>, cell: CellId, a: &Use<'_, '_>, b: &Use<'_, '_>, clash: &(Early, Early)) -> Finding {
+    let (a_unit, b_unit) = (a.handler.unit, b.handler.unit);
+    let ((earlier, later), first) = (clash, b.accesses[0]);
     let name = facts.cell_name(cell);
     let verb = |early: &Early| if early.access.writes() { "writes" } else { "reads" };
-    let other = facts.where_is(a.unit, earlier.access.at);
+    let here = if first.access.statement == later.access.statement {
+        format!("this {} `{name}`", verb(later))
+    } else {
+        format!("this {} `{name}`, {} {} it", verb(&first), facts.where_is(b_unit, later.access.at), verb(later))
+    };
+    let other = facts.where_is(a_unit, earlier.access.at);
     let message = format!(
-        "this {} `{name}`, and {other} {} it in answer to the same trigger: which comes first hangs on the files' names",
-        verb(later),
+        "{here}, and {other} {} it in answer to the same trigger: which comes first hangs on the files' names",
         verb(earlier)
     );
-    let path = &facts.project.sources.file(a.unit.file).path;
-    let mut finding = Finding::new(RULE.name, b.unit.at(later.access.at), message);
+    let path = &facts.project.sources.file(a_unit.file).path;
+    let mut finding = Finding::new(RULE.name, b_unit.at(first.access.at), message);
     finding.variable = facts.project.variable_of(cell).map(|id| facts.registry().identity(id));
     finding
         .help(format!("say which goes first: `first = [\"{path}\"]` under `[order]` in oaken.toml"))
-        .with(a.unit.at(earlier.access.at), "the other one is here")
+        .with(a_unit.at(earlier.access.at), "the other one is here")
 }
 
 #[cfg(test)]
 mod tests {
     use crate::rules::testing::{expect, expect_with};
+
+    #[test]
+    fn steps_that_are_written_out_go_together_as_others_do() {
+        let registry =
+            "[variables.tide]\nleft = { type = \"int\", scope = \"global\", default = 9, engine = \"reads\" }\n";
+        let first = "script one for tide\n\non bell {\n    left = left + 1\n}\n";
+        expect(registry, &[first, "script two for tide\n\non bell {\n    left = left - 2\n}\n"]);
+        expect(registry, &[first, "script two for tide\n\non bell {\n    left -= 2\n}\n"]);
+        let doubles = "script two for tide\n\non bell {\n    left = left + left // ~ sharing/order-hazard\n}\n";
+        expect(registry, &[first, doubles]);
+    }
+
+    #[test]
+    fn scripts_of_different_scenes_never_meet() {
+        let registry = "[variables.tide]\nleft = { type = \"int\", scope = \"global\", default = 9, engine = \"reads\", writers = [\"*\"] }\n";
+        // The only boat listed stands in the harbor.
+        let boat = "script one for mailboat\n\non bell {\n    tide.left = 3\n}\n";
+        expect(registry, &[boat, "script two for marsh\n\non bell {\n    tide.left = 4\n}\n"]);
+        let harbor = "script two for harbor\n\non bell {\n    tide.left = 4 // ~ sharing/order-hazard\n}\n";
+        expect(registry, &[boat, harbor]);
+    }
 
     #[test]
     fn steps_constants_and_named_orders_are_no_conflict() {

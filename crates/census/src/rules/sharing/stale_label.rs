@@ -5,12 +5,13 @@ use crate::flow::access::{Body, walk_expr};
 use crate::flow::graph::{Block, Exit, Graph, Step, StepKind};
 use crate::flow::world::HandlerId;
 use crate::project::{CellId, Meaning, ProcId, ScriptId, ScriptUnit};
+use crate::registry::SignalId;
 use crate::rules::Facts;
 use crate::rules::facts::HandlerView;
 use crate::rules::{Example, Rule};
 use crate::script::ast::Trigger;
 use crate::source::Span;
-use rustc_hash::FxHashSet;
+use rustc_hash::{FxHashMap, FxHashSet};
 use std::collections::{BTreeMap, BTreeSet};
 
 /// The rule.
@@ -59,7 +60,10 @@ on bell {
 
 fn check(facts: &Facts<'_>) -> Vec<Finding> {
     let mut findings = Vec::new();
-    for (name, label) in &labels(facts) {
+    let senders = senders(facts);
+    for (name, mut label) in labels(facts) {
+        add_causes(facts, &senders, &mut label);
+        let (name, label) = (&name, &label);
         if always_printed(facts, label) {
             continue;
         }
@@ -81,7 +85,7 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
 struct Label<'p, 'f> {
     /// The cells that it prints.
     printed: FxHashSet<CellId>,
-    /// The handlers that print or hide it on some way, procedures included, in script order.
+    /// The handlers that print or hide it on some way, procedures included, or lead to one that does, in script order.
     printers: Vec<HandlerView<'p, 'f>>,
 }
 
@@ -105,23 +109,54 @@ fn labels<'p, 'f>(facts: &'f Facts<'p>) -> BTreeMap<String, Label<'p, 'f>> {
     labels
 }
 
-/// The handlers that write something the label prints, in script order. A procedure's write counts for its whole script.
-fn writers<'p, 'f>(facts: &'f Facts<'p>, label: &Label<'p, 'f>) -> Vec<HandlerView<'p, 'f>> {
-    let mut found: BTreeSet<HandlerId> = BTreeSet::new();
-    for &cell in &label.printed {
-        for (script, access) in facts.uses_by_id(cell).filter(|(_, access)| access.writes()) {
-            match access.body {
-                Body::Handler(at) => {
-                    found.insert(facts.world.handler_id(script, at));
-                }
-                Body::Procedure(_) => {
-                    let count = facts.project.script(script).tree.handlers.len();
-                    found.extend((0..count).map(|at| facts.world.handler_id(script, at)));
-                }
+/// The handlers that send each signal, procedures included.
+fn senders(facts: &Facts<'_>) -> FxHashMap<SignalId, Vec<HandlerId>> {
+    let mut senders: FxHashMap<SignalId, Vec<HandlerId>> = FxHashMap::default();
+    for handler in facts.handlers() {
+        for step in bodies(facts, handler.script, handler.graph)
+            .into_iter()
+            .flat_map(|graph| &graph.blocks)
+            .flat_map(|b| &b.steps)
+        {
+            if let StepKind::Send { signal: Some(signal), .. } = step.kind {
+                senders.entry(signal).or_default().push(handler.id);
             }
         }
     }
+    senders
+}
+
+/// Adds the handlers that set off one that prints: by a signal, or by changing what it listens to.
+fn add_causes<'p, 'f>(facts: &'f Facts<'p>, senders: &FxHashMap<SignalId, Vec<HandlerId>>, label: &mut Label<'p, 'f>) {
+    let mut open: Vec<HandlerId> = label.printers.iter().map(|printer| printer.id).collect();
+    let mut all: BTreeSet<HandlerId> = open.iter().copied().collect();
+    while let Some(id) = open.pop() {
+        let handler = facts.handler(id);
+        let signal = handler.unit.handlers[handler.index].signal;
+        let mut causes: Vec<HandlerId> = signal.and_then(|signal| senders.get(&signal)).cloned().unwrap_or_default();
+        causes.extend(changed_cell(facts, &handler).into_iter().flat_map(|cell| writers_of(facts, cell)));
+        open.extend(causes.into_iter().filter(|&cause| all.insert(cause)));
+    }
+    label.printers = all.into_iter().map(|id| facts.handler(id)).collect();
+}
+
+/// The handlers that write something the label prints, in script order.
+fn writers<'p, 'f>(facts: &'f Facts<'p>, label: &Label<'p, 'f>) -> Vec<HandlerView<'p, 'f>> {
+    let found: BTreeSet<HandlerId> = label.printed.iter().flat_map(|&cell| writers_of(facts, cell)).collect();
     found.into_iter().map(|id| facts.handler(id)).collect()
+}
+
+/// The handlers that write a cell. A procedure's write counts for its whole script.
+fn writers_of(facts: &Facts<'_>, cell: CellId) -> Vec<HandlerId> {
+    let mut found = Vec::new();
+    for (script, access) in facts.uses_by_id(cell).filter(|(_, access)| access.writes()) {
+        let handlers = match access.body {
+            Body::Handler(at) => at..at + 1,
+            Body::Procedure(_) => 0..facts.project.script(script).tree.handlers.len(),
+        };
+        found.extend(handlers.map(|at| facts.world.handler_id(script, at)));
+    }
+    found
 }
 
 /// Whether a handler `on changed` of each cell, or a `tick` or an `every`, prints the label whatever happens.
@@ -148,28 +183,30 @@ fn changed_cell(facts: &Facts<'_>, handler: &HandlerView<'_, '_>) -> Option<Cell
 /// The labels that a body shows or hides on some way, procedures included.
 fn touched_labels(facts: &Facts<'_>, script: ScriptId, graph: &Graph) -> BTreeSet<String> {
     let unit = facts.project.script(script);
-    let mut found = BTreeSet::new();
-    let mut direct = |graph: &Graph| {
-        for step in graph.blocks.iter().flat_map(|block| &block.steps) {
-            if let StepKind::Show { label: Some(own), .. } | StepKind::Hide { label: own } = &step.kind {
-                found.insert(facts.project.text(unit, own.span).to_owned());
+    let steps = bodies(facts, script, graph).into_iter().flat_map(|graph| &graph.blocks).flat_map(|block| &block.steps);
+    let labels = steps.filter_map(|step| match &step.kind {
+        StepKind::Show { label: Some(own), .. } | StepKind::Hide { label: own } => Some(own),
+        _ => None,
+    });
+    labels.map(|label| facts.project.text(unit, label.span).to_owned()).collect()
+}
+
+/// A body, and those of all procedures that it comes to call.
+fn bodies<'f>(facts: &'f Facts<'_>, script: ScriptId, graph: &'f Graph) -> Vec<&'f Graph> {
+    let unit = facts.project.script(script);
+    let mut all = vec![graph];
+    let mut called: Vec<ProcId> = Vec::new();
+    let mut at = 0;
+    while at < all.len() {
+        for id in crate::flow::world::called(unit, all[at]) {
+            if !called.contains(&id) {
+                called.push(id);
+                all.push(&facts.world.graphs[script.index()].procedures[id.index()]);
             }
         }
-    };
-    direct(graph);
-    let mut open = crate::flow::world::called(unit, graph);
-    let mut seen = open.clone();
-    while let Some(id) = open.pop() {
-        let procedure = &facts.world.graphs[script.index()].procedures[id.index()];
-        direct(procedure);
-        for next in crate::flow::world::called(unit, procedure) {
-            if !seen.contains(&next) {
-                seen.push(next);
-                open.push(next);
-            }
-        }
+        at += 1;
     }
-    found
+    all
 }
 
 fn is_print(facts: &Facts<'_>, unit: &ScriptUnit, step: &Step, label: &str) -> bool {
@@ -319,6 +356,25 @@ fn word(facts: &Facts<'_>, unit: &ScriptUnit, label: &str, at: Span, cell: CellI
 #[cfg(test)]
 mod tests {
     use crate::rules::testing::expect;
+
+    #[test]
+    fn a_signal_that_passes_the_word_on_leads_to_the_print() {
+        let registry = r#"[variables.tide]
+height = { type = "int", scope = "global", default = 0, max = 9 }
+[signals.told]
+from = "script"
+[signals.retold]
+from = "script"
+"#;
+        let script = |told: &str, mark: &str| {
+            format!(
+                "script board for tide\n\non bell {{\n    height = min(height + 1, height.max){mark}\n    send told\n}}\n\non told {{\n    {told}\n}}\n\non retold {{\n    show board \"{{height}}\"\n}}\n"
+            )
+        };
+        expect(registry, &[&script("send retold", "")]);
+        let silent = script("note \"told\"", " // ~ sharing/stale-label");
+        expect(registry, &[&silent, "script horn for tide\n\non touched(other) {\n    send retold\n}\n"]);
+    }
 
     #[test]
     fn printed_again_in_every_way_that_counts() {

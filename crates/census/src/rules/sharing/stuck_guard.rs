@@ -100,11 +100,14 @@ fn judge(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, flag: &Flag) -> Optio
         }
         _ => false,
     };
-    let ends = handler.found.pauses.iter().filter(|pause| pause.wait.is_none());
     let gone = |state: &State| flag.dies_with_instance && state.removed.contains(&OWN_INSTANCE);
-    let left_up = ends.clone().find(|pause| is_up(&pause.state) && !pause.state.forked && !gone(&pause.state));
-    let dropped = guard::waits(handler).find(|pause| is_up(&pause.state) && flag.outlives_a_drop(facts, handler));
-    let at = left_up.or(dropped)?;
+    let is_way_out = |pause: &&Pause| pause.wait.is_none() && !pause.state.forked && !gone(&pause.state);
+    let can_be_dropped = |pause: &&Pause| guard::is_suspended(pause) && flag.outlives_a_drop(facts, handler);
+    // Only ways on which the guard let the handler in: those that it turns back find the guard up.
+    let down = Value::Bool { yes: !flag.up, no: flag.up };
+    let mut pauses = facts.world.pauses_from(handler.id, flag.slot, down);
+    pauses.retain(|pause| is_up(&pause.state));
+    let at = pauses.iter().find(is_way_out).or_else(|| pauses.iter().find(can_be_dropped))?;
     Some(word(facts, handler, flag, set, at))
 }
 

@@ -1,10 +1,14 @@
 //! `sharing/wider-than-needed`: a global that only one actor's, or one scene's, scripts touch, or a variable that one handler alone uses and always writes first.
 
 use crate::finding::{Finding, Level, RuleName};
-use crate::project::CellId;
-use crate::registry::{OwnerId, Scope};
+use crate::flow::access::{Body, exit_reads, offered_texts, parts, walk_expr};
+use crate::flow::graph::{Block, Graph};
+use crate::project::{Base, CellId, Place, PlaceId, ScriptUnit};
+use crate::registry::{OwnerId, Scope, VarId};
 use crate::rules::Facts;
+use crate::rules::facts::HandlerView;
 use crate::rules::{Example, Rule};
+use crate::script::ast::{AssignOp, ExprId};
 
 /// The rule.
 pub const RULE: Rule = Rule {
@@ -49,34 +53,107 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
     let mut findings = Vec::new();
     for id in registry.var_ids() {
         let (cell, variable) = (CellId(id.0), registry.var(id));
-        if variable.constant
-            || facts.is_read_beside_scripts(cell)
-            || variable.engine_writes
-            || variable.scope != Scope::Global
-        {
+        if variable.constant || facts.is_read_beside_scripts(cell) || variable.engine_writes {
             continue;
         }
-        let mut owners: Vec<Option<OwnerId>> = facts.uses(cell).map(|(unit, _)| unit.owner).collect();
-        owners.sort_unstable();
-        owners.dedup();
-        let [Some(only)] = owners[..] else { continue };
-        if only == variable.owner || (!registry.is_actor(only) && !registry.is_scene(only)) {
-            continue;
-        }
-        let (identity, user) = (registry.identity(id), &registry.owner(only).name);
-        let message = format!("`{identity}` is global, and only scripts of `{user}` use it");
-        findings.push(
-            Finding::new(RULE.name, variable.place.header, message)
-                .about(identity)
-                .help(format!("make it a variable of `{user}`")),
-        );
+        let told = for_one_owner(facts, id).or_else(|| for_one_handler(facts, cell));
+        findings.extend(told.map(|(message, cure)| {
+            Finding::new(RULE.name, variable.place.header, message).about(registry.identity(id)).help(cure)
+        }));
     }
     findings
 }
 
+/// A global that only one actor's, or one scene's, scripts touch: the message and the cure.
+fn for_one_owner(facts: &Facts<'_>, id: VarId) -> Option<(String, String)> {
+    let registry = facts.registry();
+    let variable = registry.var(id);
+    let mut owners: Vec<Option<OwnerId>> = facts.uses(CellId(id.0)).map(|(unit, _)| unit.owner).collect();
+    owners.sort_unstable();
+    owners.dedup();
+    let [Some(only)] = owners[..] else { return None };
+    let narrower = registry.is_actor(only) || registry.is_scene(only);
+    if variable.scope != Scope::Global || only == variable.owner || !narrower {
+        return None;
+    }
+    let (identity, user) = (registry.identity(id), &registry.owner(only).name);
+    let message = format!("`{identity}` is global, and only scripts of `{user}` use it");
+    Some((message, format!("make it a variable of `{user}`")))
+}
+
+/// A variable that one handler alone uses, and gives a value before it reads it.
+fn for_one_handler(facts: &Facts<'_>, cell: CellId) -> Option<(String, String)> {
+    let mut uses = facts.uses_by_id(cell);
+    let (script, first) = uses.next()?;
+    let Body::Handler(at) = first.body else { return None };
+    let alike = |place: PlaceId| place == first.place;
+    if facts.may_be_used_unread(cell)
+        || !uses.all(|(other, access)| other == script && access.body == first.body && alike(access.place))
+    {
+        return None;
+    }
+    let handler = facts.handler(facts.world.handler_id(script, at));
+    let own = matches!(handler.unit.place(first.place), Place::Variable(_, Base::One | Base::Own));
+    let used = facts.uses(cell).any(|(_, access)| !access.writes() && !access.into_itself);
+    if !own || !used || !writes_first(&handler, first.place) {
+        return None;
+    }
+    let name = facts.cell_name(cell);
+    let place = facts.where_is(handler.unit, handler.tree.span);
+    let message = format!("only the handler at {place} uses `{name}`, and it gives it a value before it reads it");
+    Some((message, "a `let` in that handler would do".to_owned()))
+}
+
+/// Whether on every way a handler assigns a place before it reads it. Blocks stand in reverse postorder, and a loop only
+/// adds ways on which more was assigned, so one pass is enough.
+fn writes_first(handler: &HandlerView<'_, '_>, place: PlaceId) -> bool {
+    let unit = handler.unit;
+    if handler.tree.when.is_some_and(|when| reads(unit, when, place)) {
+        return false;
+    }
+    let graph: &Graph = handler.graph;
+    let mut assigned: Vec<Option<bool>> = vec![None; graph.blocks.len()];
+    assigned[0] = Some(false);
+    for at in 0..graph.blocks.len() {
+        let Some(before) = assigned[at] else { continue };
+        let block = &graph.blocks[at];
+        let Some(after) = through(unit, block, place, before) else { return false };
+        for next in block.exit.successors() {
+            let known = &mut assigned[next.index()];
+            *known = Some(known.unwrap_or(true) && after);
+        }
+    }
+    true
+}
+
+/// Whether a place is assigned behind a block; none where the block may read it before.
+fn through(unit: &ScriptUnit, block: &Block, place: PlaceId, mut assigned: bool) -> Option<bool> {
+    for step in &block.steps {
+        let parts = parts(step);
+        let target = parts.target.filter(|&(target, ..)| unit.place_of(target) == Some(place));
+        let value = parts.target.and_then(|(.., value)| value);
+        let steps = target.is_some_and(|(_, op, _)| op != AssignOp::Set);
+        let read = parts.reads.into_iter().chain(value).any(|expr| reads(unit, expr, place));
+        if (read || steps) && !assigned {
+            return None;
+        }
+        assigned |= target.is_some();
+        assigned &= parts.cleared.is_none_or(|cleared| unit.place_of(cleared) != Some(place));
+    }
+    let read =
+        exit_reads(&block.exit).into_iter().chain(offered_texts(&block.exit)).any(|expr| reads(unit, expr, place));
+    (assigned || !read).then_some(assigned)
+}
+
+fn reads(unit: &ScriptUnit, expr: ExprId, place: PlaceId) -> bool {
+    let mut found = false;
+    walk_expr(unit, expr, &mut |inner| found |= unit.place_of(inner) == Some(place));
+    found
+}
+
 #[cfg(test)]
 mod tests {
-    use crate::rules::testing::expect;
+    use crate::rules::testing::{CONFIG, expect, project};
 
     #[test]
     fn a_global_for_one_actor() {
@@ -95,5 +172,29 @@ on bell {
 }
 "#],
         );
+    }
+
+    #[test]
+    fn a_variable_that_a_let_could_be() {
+        let registry = |mark: &str| {
+            format!(
+                "[variables.tide]\nscratch = {{ type = \"int\", scope = \"global\", default = 0 }}{mark}\npace = {{ type = \"int\", scope = \"global\", default = 0, engine = \"both\" }}\n"
+            )
+        };
+        let marked = registry(" # ~ sharing/wider-than-needed");
+        let bell = |lines: &str| format!("script bells for tide\n\non bell {{\n{lines}}}\n");
+        let shown = "    show \"{scratch}\"\n";
+        expect(&marked, &[&bell(&format!("    scratch = pace * 2\n{shown}"))]);
+        let both = "    if pace > 3 {\n        scratch = 1\n    } else {\n        scratch = 2\n    }\n";
+        expect(&marked, &[&bell(&format!("{both}{shown}"))]);
+        let unmarked = registry("");
+        let one = "    if pace > 3 {\n        scratch = 1\n    }\n";
+        expect_no_note(&unmarked, &bell(&format!("{one}{shown}")));
+        expect_no_note(&unmarked, &bell(&format!("    scratch += pace\n{shown}")));
+    }
+
+    fn expect_no_note(registry: &str, script: &str) {
+        let report = crate::report::check(&project(CONFIG, registry, &[script]));
+        assert!(report.findings.iter().all(|told| told.finding.rule != super::RULE.name), "{script}");
     }
 }

@@ -25,7 +25,7 @@ pace = { type = "number", scope = "global", default = 1.0, min = 0, max = 4, eng
 cooldown = { type = "int", scope = "global", default = 0, min = 0, max = 120, engine = "reads" }
 [variables.mailboat]
 oil = { type = "number", scope = "instance", default = 60, min = 0, max = 100, engine = "reads" }
-burn = { type = "number", scope = "type", default = 0.25, constant = true }
+burn = { type = "number", scope = "type", default = 0.3, constant = true }
 heat = { type = "int", scope = "instance", default = 0, min = 0, max = 5, engine = "reads" }
 mate = { type = "ref", scope = "instance", of = "mailboat", engine = "reads" }
 home = { type = "bool", scope = "instance", default = true, engine = "reads" }

@@ -3,5 +3,6 @@
 mod designs;
 mod registry;
 mod sharing;
+mod steps;
 mod values;
 mod whole_scripts;

@@ -1,0 +1,267 @@
+//! How far steps go: strides, bounds that move, loops that run for certain, and ways out on entry.
+
+use crate::report;
+use crate::rules::testing::{CONFIG, expect_in_scripts, project};
+
+const STATE: &str = r#"[signals.gust]
+from = "engine"
+to = "all"
+parameters = { force = { type = "int", min = 0, max = 30 } }
+[variables.tide]
+left = { type = "int", scope = "global", default = 10, engine = "reads" }
+level = { type = "number", scope = "global", default = 0, min = 0, max = 10, engine = "reads" }
+lives = { type = "int", scope = "global", default = 5, min = 0, engine = "reads" }
+bells = { type = "int", scope = "global", default = 0, engine = "reads" }
+mark = { type = "int", scope = "global", engine = "reads" }
+room = { type = "int", scope = "global", default = 20, min = 10, max = 40, engine = "reads" }
+load = { type = "int", scope = "global", default = 0, min = 0, max = "tide.room", engine = "reads" }
+kept = { type = "int", scope = "global", default = 15, min = 0, max = "tide.room", overflow = "clamp", engine = "reads" }
+"#;
+
+fn judged(scripts: &[&str]) {
+    expect_in_scripts(STATE, scripts);
+}
+
+fn on_bell(lines: &str) {
+    judged(&[&format!("script bells for tide\n\non bell {{\n{lines}}}\n")]);
+}
+
+#[test]
+fn a_stride_with_no_end_lands_where_it_lands() {
+    on_bell("    left -= 2\n    if left == 4 or left == 0 {\n        note \"even\"\n    }\n");
+    on_bell("    left -= 3\n    if left == 0 { // ~ range/limit-skipped\n        note \"low\"\n    }\n");
+}
+
+#[test]
+fn halves_stay_halves_below_an_open_end() {
+    on_bell("    if level < level.max {\n        level += 0.5\n    }\n");
+    on_bell("    if level < level.max {\n        level += 0.3 // ~ range/can-exceed\n    }\n");
+}
+
+#[test]
+fn what_a_reported_step_jumps_over_is_not_told_again() {
+    on_bell(
+        "    if lives > 0 {\n        lives -= 2 // ~ range/can-fall-below\n    }\n    if lives == 0 {\n        note \"over\"\n    }\n",
+    );
+}
+
+#[test]
+fn a_loss_leaves_no_more_than_there_was() {
+    judged(&[r#"script storm for tide
+
+on gust(force) {
+    load = max(load - force, 0)
+    kept = max(kept - force, 1)
+}
+
+on bell {
+    if room <= 35 {
+        room += 5
+    }
+    if load < room {
+        load += 1
+    }
+}
+"#]);
+    judged(&[r#"script storm for tide
+
+on gust(force) {
+    load = max(load, force) // ~ range/can-exceed
+}
+
+on bell {
+    if room <= 35 {
+        room += 5
+    }
+}
+"#]);
+}
+
+#[test]
+fn what_is_cut_with_its_bound_can_be_what_the_bound_was() {
+    judged(&[r#"script storm for tide
+
+on gust(force) {
+    room = 12
+    if force > 20 {
+        room = 20
+    }
+}
+
+on bell {
+    if kept == 12 {
+        note "cut some time ago"
+    }
+}
+"#]);
+}
+
+#[test]
+fn a_number_of_rounds_above_zero_is_made_for_certain() {
+    on_bell("    repeat 3 {\n        mark = 1\n    }\n    show \"{mark}\"\n");
+    on_bell("    repeat left {\n        mark = 1\n    }\n    show \"{mark}\" // ~ init/read-before-set\n");
+    on_bell("    repeat 0 {\n        mark = 1\n    }\n    show \"{mark}\" // ~ init/read-before-set\n");
+}
+
+#[test]
+fn a_handler_that_turns_away_with_a_word_is_guarded() {
+    judged(&[r#"script bells for tide
+
+private busy: bool = false
+
+on bell {
+    if busy {
+        show "One at a time."
+        return
+    }
+    busy = true
+    let had = bells
+    wait 1s
+    bells = had + 1
+    busy = false
+}
+"#]);
+    judged(&[r#"script bells for tide
+
+private busy: bool = false
+
+on bell {
+    if busy {
+        show "One at a time."
+        return
+    }
+    busy = true // ~ sharing/stuck-guard
+    wait 1s
+    if left == 0 {
+        return
+    }
+    left = 0
+    busy = false
+}
+"#]);
+}
+
+#[test]
+fn a_guard_around_everything_may_have_an_else_that_only_talks() {
+    judged(&[r#"script bells for tide
+
+private busy: bool = false
+
+on bell {
+    if busy {
+        show "One at a time."
+    } else {
+        busy = true
+        let had = bells
+        wait 1s
+        bells = had + 1
+        busy = false
+    }
+}
+"#]);
+}
+
+#[test]
+fn a_decided_test_names_the_range_that_decides_it() {
+    let script = "script bells for tide\n\non bell {\n    if room <= 35 {\n        room += 5\n        if room >= 12 {\n            note \"wide\"\n        }\n    }\n}\n";
+    let report = report::check(&project(CONFIG, STATE, &[script]));
+    let told: Vec<&str> = report.findings.iter().map(|told| told.finding.message.as_str()).collect();
+    let wanted = "`room >= 12` is always true here, whatever happens in play: `room` is 25 to 40";
+    assert!(told.contains(&wanted), "{told:#?}");
+}
+
+#[test]
+fn what_one_boat_gives_the_other_takes() {
+    let registry = "[signals.met]\nfrom = \"engine\"\nparameters = { by = \"mailboat\" }\n[variables.mailboat]\nparcels = { type = \"int\", scope = \"instance\", default = 0, min = 0, max = 20, engine = \"both\" }\n";
+    let script = |head: &str, lines: &str| {
+        let script = format!("script meeting for mailboat\n\non met(by){head} {{\n{lines}}}\n");
+        expect_in_scripts(registry, &[&script]);
+    };
+    let given =
+        "    let given = min(by.parcels, parcels.max - parcels)\n    by.parcels -= given\n    parcels += given\n";
+    // Whether it is met by another boat or, as an engine may have it, by itself.
+    script("", given);
+    script(" when by != self", given);
+    script(" when by != self and parcels < 20", "    parcels += 1\n    by.parcels = max(by.parcels - 1, 0)\n");
+    script("", "    if by == self {\n        return\n    }\n    if by.parcels > 0 {\n        by.parcels -= 1\n    }\n");
+    script(
+        " when by != self",
+        "    let given = by.parcels\n    by.parcels = 0\n    parcels += given // ~ range/can-exceed\n",
+    );
+    // Met by itself, the second step is one too many.
+    script(" when parcels < 20 and by.parcels < 20", "    parcels += 1\n    by.parcels += 1 // ~ range/can-exceed\n");
+    script(" when by != self and parcels < 20 and by.parcels < 20", "    parcels += 1\n    by.parcels += 1\n");
+}
+
+#[test]
+fn others_that_only_take_away_leave_room() {
+    let taken = |gong: &str, mark: &str| {
+        judged(&[&format!(
+            r#"script bells for tide
+
+private busy: bool = false
+
+on bell when not busy {{
+    busy = true
+    if load < 10 {{
+        wait 1s
+        load += 1{mark}
+    }}
+    busy = false
+}}
+
+on gust(force) {{
+    {gong}
+}}
+"#
+        )]);
+    };
+    taken("load = max(load - 1, 0)", "");
+    taken("load = clamp(load - force, 0, load.max)", "");
+    taken("load = min(load + force, room)", " // ~ range/can-exceed");
+}
+
+#[test]
+fn a_name_takes_over_what_is_known_of_the_other() {
+    let registry = r#"[variables.parcel]
+weight = { type = "int", scope = "instance", default = 1, min = 1, max = 9, engine = "reads", writers = ["office"] }
+goal = { type = "text", scope = "instance", engine = "reads", writers = ["office"] }
+[variables.office]
+last = { type = "ref", of = "parcel", scope = "global", engine = "reads" }
+"#;
+    expect_in_scripts(
+        registry,
+        &[r#"script counter for office
+
+on bell {
+    spawn parcel as box
+    box.goal = "North"
+    last = box
+    show "{last.goal}"
+    wait 1s
+    if last is not none {
+        show "{last.goal}" // ~ init/read-before-set
+    }
+}
+"#],
+    );
+}
+
+#[test]
+fn a_cooldown_of_any_kind_outlasts_a_burst() {
+    let registry = r#"[variables.mailboat]
+pause = { type = "number", scope = "instance", default = 0, min = 0, max = 5 }
+tooted = { type = "int", scope = "instance", default = 0, engine = "reads" }
+"#;
+    let horn = |private: &str, entry: &str, rest: &str| {
+        let script = format!(
+            "script horn for mailboat\n{private}\non bumped(other) {{\n    if {entry} {{\n        show \"Not yet.\"\n        return\n    }}\n{rest}}}\n\non tick {{\n    pause = max(pause - tick_length(), 0)\n}}\n"
+        );
+        expect_in_scripts(registry, &[&script]);
+    };
+    horn("", "pause > 0", "    pause = pause.max\n    tooted += 1\n");
+    let loud = "    loud = true\n    tooted += 1\n    after 3s {\n        loud = false\n    }\n";
+    horn("private loud: bool = false\n", "loud", loud);
+    // What the handler does not change itself is no guard.
+    horn("", "pause > 4", "    tooted += 1 // ~ sharing/burst\n");
+}
