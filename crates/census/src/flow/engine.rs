@@ -6,7 +6,7 @@
 
 use super::eval::{Forms, Split, anything, ways};
 use super::graph::{BlockId, Exit, Graph, Offer, Step, StepKind, Waiting};
-use super::judge;
+use super::judge::{self, Moved};
 use super::linear::{Facts, Linear, Slot};
 use super::state::{PendingStep, Source, State, Wrong};
 use super::value::{Abstract, Num, Value};
@@ -1250,7 +1250,7 @@ impl<'w, 'p> Run<'w, 'p> {
             self.sourced(&mut state, slot, value, &before);
         }
         match before {
-            Some(before) => self.judge_write(&before, state, slot, span),
+            Some(before) => self.judge_write(&before, state, slot, span, moved),
             None => smallvec![state],
         }
     }
@@ -1283,7 +1283,7 @@ impl<'w, 'p> Run<'w, 'p> {
     }
 
     /// Whether a write can move the value up, or down.
-    fn direction(&self, state: &State, slot: Slot, forms: &Forms, old: &Value, new: &Value) -> (bool, bool) {
+    fn direction(&self, state: &State, slot: Slot, forms: &Forms, old: &Value, new: &Value) -> Moved {
         let own = Linear::slot(slot);
         let ends = |slot| state.ends(slot);
         let mut up = !forms.uppers.iter().any(|form| state.facts.implies(&form.plus(&own, -1.0), &ends));
@@ -1292,10 +1292,10 @@ impl<'w, 'p> Run<'w, 'p> {
             up &= new.hi > old.lo;
             down &= new.lo < old.hi;
         }
-        (up, down)
+        Moved { up, down }
     }
 
-    fn write(&mut self, state: &mut State, slot: Slot, new: &Value, forms: &Forms, moved: (bool, bool), span: Span) {
+    fn write(&mut self, state: &mut State, slot: Slot, new: &Value, forms: &Forms, moved: Moved, span: Span) {
         let step = step_of(state, slot, forms);
         let own = Linear::slot(slot);
         let mut all = forms.uppers.iter().chain(&forms.lowers);
@@ -1315,8 +1315,8 @@ impl<'w, 'p> Run<'w, 'p> {
         }
         let seen = self.seen_write(state, slot, grows);
         if let Some(effect) = seen {
-            effect.up |= moved.0;
-            effect.down |= moved.1;
+            effect.up |= moved.up;
+            effect.down |= moved.down;
         }
     }
 

@@ -18,6 +18,20 @@ use smallvec::{SmallVec, smallvec};
 /// How many things one write may make wrong before its states are no longer kept apart.
 const MOST_SPLITS: usize = 3;
 
+/// Which way a write can move what it writes.
+#[derive(Clone, Copy, Debug)]
+pub(super) struct Moved {
+    pub up: bool,
+    pub down: bool,
+}
+
+impl Moved {
+    /// Whether it can take something out of its range at this end: the value itself, or what the value is the `bound` of.
+    fn can_break(self, end: End, bound: bool) -> bool {
+        if (end == End::Max) == bound { self.down } else { self.up }
+    }
+}
+
 impl Run<'_, '_> {
     /// The states after a write to a slot: split by whether it left something wrong.
     pub(super) fn judge_write(
@@ -26,9 +40,10 @@ impl Run<'_, '_> {
         mut state: State,
         slot: Slot,
         at: Span,
+        moved: Moved,
     ) -> SmallVec<[State; 2]> {
         let mut fresh: SmallVec<[Wrong; 2]> = SmallVec::new();
-        self.judge_ranges(before, &mut state, slot, at, &mut fresh);
+        self.judge_ranges(before, &mut state, (slot, moved), at, &mut fresh);
         self.judge_invariants(before, &mut state, slot, at, &mut fresh);
         let mut states: SmallVec<[State; 2]> = smallvec![state];
         for wrong in fresh.into_iter().take(MOST_SPLITS) {
@@ -50,7 +65,14 @@ impl Run<'_, '_> {
         states
     }
 
-    fn judge_ranges(&self, before: &State, state: &mut State, slot: Slot, at: Span, fresh: &mut SmallVec<[Wrong; 2]>) {
+    fn judge_ranges(
+        &self,
+        before: &State,
+        state: &mut State,
+        (slot, moved): (Slot, Moved),
+        at: Span,
+        fresh: &mut SmallVec<[Wrong; 2]>,
+    ) {
         let facts = &self.table.slots[slot as usize];
         let same: SmallVec<[Slot; 2]> =
             facts.aliases.iter().copied().filter(|&alias| self.is_same(state, slot, alias)).collect();
@@ -59,7 +81,8 @@ impl Run<'_, '_> {
                 let wrong = Wrong::Outside(other, end);
                 if within(state, other, limit, end) {
                     state.suspects.retain(|suspect| suspect.wrong != wrong);
-                } else if !surely_beyond(before, other, limit, end) {
+                } else if moved.can_break(end, limit == Limit::Slot(slot)) && !surely_beyond(before, other, limit, end)
+                {
                     let limits = match limit {
                         Limit::Number(value) => (value, value),
                         Limit::Slot(bound) => state.ends(bound),

@@ -265,3 +265,18 @@ tooted = { type = "int", scope = "instance", default = 0, engine = "reads" }
     // What the handler does not change itself is no guard.
     horn("", "pause > 4", "    tooted += 1 // ~ sharing/burst\n");
 }
+
+#[test]
+fn a_bound_that_only_grows_leaves_nothing_outside() {
+    let registry = r#"[variables.mailboat]
+hold = { type = "int", scope = "type", default = 20, min = 10, max = 40, engine = "reads", writers = ["office"] }
+parcels = { type = "int", scope = "instance", default = 0, min = 0, max = "mailboat.hold", engine = "both" }
+"#;
+    let refit = |lines: &str| {
+        expect_in_scripts(registry, &[&format!("script yard for office\n\non bell {{\n{lines}}}\n")]);
+    };
+    refit("    if mailboat.hold <= 35 {\n        mailboat.hold += 5\n    }\n");
+    refit("    mailboat.hold = max(mailboat.hold, 25)\n");
+    refit("    mailboat.hold = 25 // ~ range/can-exceed\n    mailboat.hold += 5\n");
+    refit("    if mailboat.hold > 10 {\n        mailboat.hold -= 1 // ~ range/can-exceed\n    }\n");
+}
