@@ -11,7 +11,7 @@ use super::linear::{Linear, Slot};
 use super::state::{State, Suspect, Wrong};
 use super::value::{Num, Value};
 use crate::project::Base;
-use crate::registry::{End, InvariantId, Overflow};
+use crate::registry::{End, InvariantId, Overflow, Scope};
 use crate::source::Span;
 use smallvec::{SmallVec, smallvec};
 
@@ -77,6 +77,9 @@ impl Run<'_, '_> {
         let same: SmallVec<[Slot; 2]> =
             facts.aliases.iter().copied().filter(|&alias| self.is_same(state, slot, alias)).collect();
         for &other in std::iter::once(&slot).chain(&facts.bounds).chain(&same) {
+            if self.is_gone(state, other) {
+                continue;
+            }
             for (limit, end) in self.judged_limits(other) {
                 let wrong = Wrong::Outside(other, end);
                 if within(state, other, limit, end) {
@@ -92,6 +95,14 @@ impl Run<'_, '_> {
                 }
             }
         }
+    }
+
+    /// Whether a slot is a variable of a scene that is certainly not loaded.
+    fn is_gone(&self, state: &State, slot: Slot) -> bool {
+        let Some(variable) = self.table.slots[slot as usize].variable else { return false };
+        let variable = self.world.project.registry.var(variable);
+        variable.scope == Scope::Scene
+            && matches!(&state.value(self.table.scene).value, Value::Text(Some(scenes)) if !scenes.contains(&variable.owner.0))
     }
 
     /// The ends of a slot's range that a write beyond them is a fault at.

@@ -252,6 +252,7 @@ fn a_cooldown_of_any_kind_outlasts_a_burst() {
     let registry = r#"[variables.mailboat]
 pause = { type = "number", scope = "instance", default = 0, min = 0, max = 5 }
 tooted = { type = "int", scope = "instance", default = 0, engine = "reads" }
+storm = { type = "bool", scope = "instance", default = false, engine = "both" }
 "#;
     let horn = |private: &str, entry: &str, rest: &str| {
         let script = format!(
@@ -263,7 +264,7 @@ tooted = { type = "int", scope = "instance", default = 0, engine = "reads" }
     let loud = "    loud = true\n    tooted += 1\n    after 3s {\n        loud = false\n    }\n";
     horn("private loud: bool = false\n", "loud", loud);
     // What the handler does not change itself is no guard.
-    horn("", "pause > 4", "    tooted += 1 // ~ sharing/burst\n");
+    horn("", "storm", "    tooted += 1 // ~ sharing/burst\n");
 }
 
 #[test]
@@ -279,4 +280,23 @@ parcels = { type = "int", scope = "instance", default = 0, min = 0, max = "mailb
     refit("    mailboat.hold = max(mailboat.hold, 25)\n");
     refit("    mailboat.hold = 25 // ~ range/can-exceed\n    mailboat.hold += 5\n");
     refit("    if mailboat.hold > 10 {\n        mailboat.hold -= 1 // ~ range/can-exceed\n    }\n");
+}
+
+#[test]
+fn a_scene_that_is_not_loaded_has_nothing_to_be_outside() {
+    let registry = r#"[variables.harbor]
+guests = { type = "int", scope = "scene", default = 0, min = 0, max = "office.most", engine = "both" }
+[variables.office]
+most = { type = "int", scope = "global", default = 6, min = 1, max = 12, engine = "reads", writers = ["*"] }
+"#;
+    let shrunk = |owner: &str, test: &str, mark: &str| {
+        let script = format!(
+            "script walls for {owner}\n\non bell {{\n    if {test} {{\n        office.most -= 1{mark}\n    }}\n}}\n"
+        );
+        expect_in_scripts(registry, &[&script]);
+    };
+    shrunk("tide", "scene is not harbor and office.most > 1", "");
+    shrunk("marsh", "office.most > 1", "");
+    shrunk("tide", "scene is harbor and office.most > 1 and office.most > harbor.guests", "");
+    shrunk("tide", "office.most > 1", " // ~ range/can-exceed");
 }
