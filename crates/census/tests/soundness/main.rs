@@ -188,10 +188,14 @@ fn formatting_changes_no_meaning() {
         for (old, new) in before.scripts.iter().zip(&after.scripts) {
             let same = old.meanings == new.meanings && old.types == new.types && old.places == new.places;
             assert!(same && old.place_types == new.place_types, "seed {seed}: a name means something else");
-            let kinds = |unit: &census::project::ScriptUnit| -> Vec<_> {
-                unit.tree.exprs.iter().map(|expr| std::mem::discriminant(&expr.kind)).collect()
-            };
-            assert_eq!(kinds(old), kinds(new), "seed {seed}");
+            assert_eq!(written(&before, old), written(&after, new), "seed {seed}");
         }
     }
+}
+
+/// The expressions of a script: their kinds, and their texts without white space.
+fn written(project: &Project, unit: &census::project::ScriptUnit) -> Vec<String> {
+    let text = |expr: &census::script::ast::Expr| project.text(unit, expr.span).replace([' ', '\n', '\t'], "");
+    let all = unit.tree.exprs.iter();
+    all.map(|expr| format!("{:?} {}", std::mem::discriminant(&expr.kind), text(expr))).collect()
 }
