@@ -1157,8 +1157,8 @@ impl<'w, 'p> Run<'w, 'p> {
     /// A write through a name that may hold the script's own instance, or the other way round, is looked at for either case.
     fn split_by_self(&self, state: State, slot: Slot) -> SmallVec<[State; 2]> {
         let aliases = &self.table.slots[slot as usize].aliases;
-        let open = aliases.iter().filter_map(|&alias| self.holder_beside_self(slot, alias));
-        let Some(holder) = open.into_iter().find(|&holder| state.holds_self(holder).is_none()) else {
+        let mut holders = aliases.iter().filter_map(|&alias| self.holder_beside_self(slot, alias));
+        let Some(holder) = holders.find(|&holder| state.holds_self(holder).is_none()) else {
             return smallvec![state];
         };
         let mut apart = state.clone();
@@ -1237,7 +1237,8 @@ impl<'w, 'p> Run<'w, 'p> {
             _ => (anything(self.table.slots[slot as usize].ty), Forms::default()),
         };
         let new = self.fitted(slot, self.narrowed(&state, new, &forms));
-        let moved = self.direction(&state, slot, &forms, &old, &new);
+        // A procedure called on the way may have moved the target since it was read.
+        let moved = self.direction(&state, slot, &forms, &state.value(slot).value, &new);
         let before = self.is_judged(slot).then(|| state.clone());
         self.write(&mut state, slot, &new, &forms, moved, span);
         if let Type::Ref(_) = self.table.slots[slot as usize].ty
@@ -1313,8 +1314,7 @@ impl<'w, 'p> Run<'w, 'p> {
                 self.follow_bound(state, other);
             }
         }
-        let seen = self.seen_write(state, slot, grows);
-        if let Some(effect) = seen {
+        if let Some(effect) = self.seen_write(state, slot, grows) {
             effect.up |= moved.up;
             effect.down |= moved.down;
         }

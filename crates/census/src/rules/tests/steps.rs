@@ -103,60 +103,34 @@ fn a_number_of_rounds_above_zero_is_made_for_certain() {
     on_bell("    repeat 0 {\n        mark = 1\n    }\n    show \"{mark}\" // ~ init/read-before-set\n");
 }
 
+const BUSY: &str = "script bells for tide\n\nprivate busy: bool = false\n\non bell {\n    if busy {\n        show \"One at a time.\"\n";
+const STEP: &str = "    busy = true\n    let had = bells\n    wait 1s\n    bells = had + 1\n    busy = false\n";
+
 #[test]
 fn a_handler_that_turns_away_with_a_word_is_guarded() {
-    judged(&[r#"script bells for tide
-
-private busy: bool = false
-
-on bell {
-    if busy {
-        show "One at a time."
-        return
-    }
-    busy = true
-    let had = bells
-    wait 1s
-    bells = had + 1
-    busy = false
-}
-"#]);
-    judged(&[r#"script bells for tide
-
-private busy: bool = false
-
-on bell {
-    if busy {
-        show "One at a time."
-        return
-    }
-    busy = true // ~ sharing/stuck-guard
-    wait 1s
-    if left == 0 {
-        return
-    }
-    left = 0
-    busy = false
-}
-"#]);
+    judged(&[&format!("{BUSY}        return\n    }}\n{STEP}}}\n")]);
+    let stuck = "    busy = true // ~ sharing/stuck-guard\n    wait 1s\n    if left == 0 {\n        return\n    }\n    left = 0\n    busy = false\n";
+    judged(&[&format!("{BUSY}        return\n    }}\n{stuck}}}\n")]);
 }
 
 #[test]
 fn a_guard_around_everything_may_have_an_else_that_only_talks() {
-    judged(&[r#"script bells for tide
+    judged(&[&format!("{BUSY}    }} else {{\n{STEP}    }}\n}}\n")]);
+}
 
-private busy: bool = false
+#[test]
+fn a_write_is_held_against_what_a_procedure_left() {
+    judged(&[r#"script yard for tide
+
+proc refit() -> int {
+    room = 30
+    load = 28
+    return 12
+}
 
 on bell {
-    if busy {
-        show "One at a time."
-    } else {
-        busy = true
-        let had = bells
-        wait 1s
-        bells = had + 1
-        busy = false
-    }
+    room = refit() // ~ range/can-exceed
+    note "{room}"
 }
 "#]);
 }
