@@ -80,6 +80,14 @@ pub fn is_step(unit: &ScriptUnit, step: &Step) -> bool {
     }
 }
 
+/// Whether an expression names a place.
+#[must_use]
+pub fn names(unit: &ScriptUnit, expr: ExprId, place: PlaceId) -> bool {
+    let mut found = false;
+    walk_expr(unit, expr, &mut |inner| found |= unit.place_of(inner) == Some(place));
+    found
+}
+
 /// Whether a value is worked out by arithmetic from the very place that it goes into: `x + 1`, `min(x + 1, 9)`.
 #[must_use]
 pub fn steps_itself(unit: &ScriptUnit, place: PlaceId, value: ExprId) -> bool {
@@ -88,9 +96,7 @@ pub fn steps_itself(unit: &ScriptUnit, place: PlaceId, value: ExprId) -> bool {
         if let ExprKind::Binary(op, left, right) = &unit.tree.expr(outer).kind
             && matches!(op, BinaryOp::Add | BinaryOp::Subtract | BinaryOp::Multiply | BinaryOp::Divide)
         {
-            for side in [*left, *right] {
-                walk_expr(unit, side, &mut |inner| found |= unit.place_of(inner) == Some(place));
-            }
+            found |= names(unit, *left, place) || names(unit, *right, place);
         }
     });
     found

@@ -342,23 +342,28 @@ impl<'p> World<'p> {
     /// Whether a handler waits or spawns, by itself or through a procedure.
     fn lets_others_act(&self, id: HandlerId) -> bool {
         let (script, index) = self.handler(id);
+        let acts = |block: &graph::Block| {
+            matches!(block.exit, Exit::Fork { .. })
+                || block.steps.iter().any(|step| matches!(step.kind, StepKind::Spawn { .. } | StepKind::Wait(_)))
+        };
+        self.bodies(script, &self.graphs[script.index()].handlers[index])
+            .iter()
+            .any(|graph| graph.blocks.iter().any(acts))
+    }
+
+    /// A body of a script, and those of all procedures that it comes to call.
+    #[must_use]
+    pub fn bodies<'w>(&'w self, script: ScriptId, body: &'w Graph) -> Vec<&'w Graph> {
         let unit = self.project.script(script);
-        let graphs = &self.graphs[script.index()];
-        let mut open = vec![&graphs.handlers[index]];
+        let mut all = vec![body];
         let mut seen: FxHashSet<ProcId> = FxHashSet::default();
-        while let Some(graph) = open.pop() {
-            let acts = |block: &graph::Block| {
-                matches!(block.exit, Exit::Fork { .. })
-                    || block.steps.iter().any(|step| matches!(step.kind, StepKind::Spawn { .. } | StepKind::Wait(_)))
-            };
-            if graph.blocks.iter().any(acts) {
-                return true;
-            }
-            open.extend(
-                called(unit, graph).into_iter().filter(|&id| seen.insert(id)).map(|id| &graphs.procedures[id.index()]),
-            );
+        let mut at = 0;
+        while at < all.len() {
+            let calls = called(unit, all[at]).into_iter().filter(|&id| seen.insert(id));
+            all.extend(calls.map(|id| self.procedure_graph(script, id)));
+            at += 1;
         }
-        false
+        all
     }
 
     /// The numbers that scripts compare a cell with or put into it, with their neighbours, and the ends of its range.
@@ -1477,8 +1482,7 @@ fn gather_script(project: &Project, unit: &ScriptUnit, graphs: &Graphs) -> (Vec<
 }
 
 /// The procedures that a body calls.
-#[must_use]
-pub fn called(unit: &ScriptUnit, graph: &Graph) -> Vec<ProcId> {
+fn called(unit: &ScriptUnit, graph: &Graph) -> Vec<ProcId> {
     let mut found = Vec::new();
     let mut look = |expr: ExprId| {
         super::access::walk_expr(unit, expr, &mut |inner| {

@@ -1,7 +1,7 @@
 //! `sharing/order-hazard`: handlers in two scripts answer one trigger, one writes what the other uses, and nothing says which goes first.
 
 use crate::finding::{Finding, Level, RuleName};
-use crate::flow::access::{Access, AccessKind, walk_expr};
+use crate::flow::access::{Access, AccessKind, names};
 use crate::flow::engine::Key;
 use crate::project::{Base, CellId, Meaning, Place, PlaceId, ScriptId, ScriptUnit};
 use crate::registry::{Overflow, OwnerId, SignalId, Type};
@@ -218,7 +218,7 @@ fn describe(facts: &Facts<'_>, unit: &ScriptUnit, access: Access) -> Early {
         facts.project.variable_of(access.cell).is_some_and(|id| facts.registry().var(id).overflow == Overflow::Clamp);
     match access.kind {
         AccessKind::Write(AssignOp::Add | AssignOp::Subtract, Some(value)) => {
-            early.pure_step = !depends_on(unit, value, access.place) && !clamps;
+            early.pure_step = !names(unit, value, access.place) && !clamps;
         }
         AccessKind::Write(AssignOp::Set, Some(value)) if is_written_out_step(unit, value, access.place) => {
             early.pure_step = !clamps;
@@ -233,21 +233,13 @@ fn describe(facts: &Facts<'_>, unit: &ScriptUnit, access: Access) -> Early {
     early
 }
 
-fn depends_on(unit: &ScriptUnit, value: ExprId, place: PlaceId) -> bool {
-    let mut depends = false;
-    walk_expr(unit, value, &mut |expr| depends |= unit.place_of(expr) == Some(place));
-    depends
-}
-
 /// Whether `x = …` is given `x + e`, `e + x` or `x - e`, where `e` does not depend on `x`.
 fn is_written_out_step(unit: &ScriptUnit, value: ExprId, place: PlaceId) -> bool {
     let ExprKind::Binary(op, left, right) = unit.tree.expr(value).kind else { return false };
     let is_itself = |expr: ExprId| unit.meaning(expr) == Meaning::Value(place);
     match op {
-        BinaryOp::Add => {
-            is_itself(left) && !depends_on(unit, right, place) || is_itself(right) && !depends_on(unit, left, place)
-        }
-        BinaryOp::Subtract => is_itself(left) && !depends_on(unit, right, place),
+        BinaryOp::Add => is_itself(left) && !names(unit, right, place) || is_itself(right) && !names(unit, left, place),
+        BinaryOp::Subtract => is_itself(left) && !names(unit, right, place),
         _ => false,
     }
 }

@@ -113,7 +113,9 @@ fn labels<'p, 'f>(facts: &'f Facts<'p>) -> BTreeMap<String, Label<'p, 'f>> {
 fn senders(facts: &Facts<'_>) -> FxHashMap<SignalId, Vec<HandlerId>> {
     let mut senders: FxHashMap<SignalId, Vec<HandlerId>> = FxHashMap::default();
     for handler in facts.handlers() {
-        for step in bodies(facts, handler.script, handler.graph)
+        for step in facts
+            .world
+            .bodies(handler.script, handler.graph)
             .into_iter()
             .flat_map(|graph| &graph.blocks)
             .flat_map(|b| &b.steps)
@@ -183,30 +185,13 @@ fn changed_cell(facts: &Facts<'_>, handler: &HandlerView<'_, '_>) -> Option<Cell
 /// The labels that a body shows or hides on some way, procedures included.
 fn touched_labels(facts: &Facts<'_>, script: ScriptId, graph: &Graph) -> BTreeSet<String> {
     let unit = facts.project.script(script);
-    let steps = bodies(facts, script, graph).into_iter().flat_map(|graph| &graph.blocks).flat_map(|block| &block.steps);
+    let steps =
+        facts.world.bodies(script, graph).into_iter().flat_map(|graph| &graph.blocks).flat_map(|block| &block.steps);
     let labels = steps.filter_map(|step| match &step.kind {
         StepKind::Show { label: Some(own), .. } | StepKind::Hide { label: own } => Some(own),
         _ => None,
     });
     labels.map(|label| facts.project.text(unit, label.span).to_owned()).collect()
-}
-
-/// A body, and those of all procedures that it comes to call.
-fn bodies<'f>(facts: &'f Facts<'_>, script: ScriptId, graph: &'f Graph) -> Vec<&'f Graph> {
-    let unit = facts.project.script(script);
-    let mut all = vec![graph];
-    let mut called: Vec<ProcId> = Vec::new();
-    let mut at = 0;
-    while at < all.len() {
-        for id in crate::flow::world::called(unit, all[at]) {
-            if !called.contains(&id) {
-                called.push(id);
-                all.push(&facts.world.graphs[script.index()].procedures[id.index()]);
-            }
-        }
-        at += 1;
-    }
-    all
 }
 
 fn is_print(facts: &Facts<'_>, unit: &ScriptUnit, step: &Step, label: &str) -> bool {

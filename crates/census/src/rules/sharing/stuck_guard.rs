@@ -103,6 +103,9 @@ fn judge(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, flag: &Flag) -> Optio
     let gone = |state: &State| flag.dies_with_instance && state.removed.contains(&OWN_INSTANCE);
     let is_way_out = |pause: &&Pause| pause.wait.is_none() && !pause.state.forked && !gone(&pause.state);
     let can_be_dropped = |pause: &&Pause| guard::is_suspended(pause) && flag.outlives_a_drop(facts, handler);
+    if !handler.found.pauses.iter().any(|pause| is_up(&pause.state)) {
+        return None;
+    }
     // Only ways on which the guard let the handler in: those that it turns back find the guard up.
     let down = Value::Bool { yes: !flag.up, no: flag.up };
     let mut pauses = facts.world.pauses_from(handler.id, flag.slot, down);

@@ -1,14 +1,14 @@
 //! `sharing/wider-than-needed`: a global that only one actor's, or one scene's, scripts touch, or a variable that one handler alone uses and always writes first.
 
 use crate::finding::{Finding, Level, RuleName};
-use crate::flow::access::{Body, exit_reads, offered_texts, parts, walk_expr};
+use crate::flow::access::{Access, AccessKind, Body, exit_reads, names, offered_texts, parts};
 use crate::flow::graph::{Block, Graph};
-use crate::project::{Base, CellId, Place, PlaceId, ScriptUnit};
+use crate::project::{Base, CellId, Meaning, Place, PlaceId, ScriptUnit};
 use crate::registry::{OwnerId, Scope, VarId};
 use crate::rules::Facts;
 use crate::rules::facts::HandlerView;
 use crate::rules::{Example, Rule};
-use crate::script::ast::{AssignOp, ExprId};
+use crate::script::ast::AssignOp;
 
 /// The rule.
 pub const RULE: Rule = Rule {
@@ -86,9 +86,9 @@ fn for_one_handler(facts: &Facts<'_>, cell: CellId) -> Option<(String, String)> 
     let mut uses = facts.uses_by_id(cell);
     let (script, first) = uses.next()?;
     let Body::Handler(at) = first.body else { return None };
-    let alike = |place: PlaceId| place == first.place;
-    if facts.may_be_used_unread(cell)
-        || !uses.all(|(other, access)| other == script && access.body == first.body && alike(access.place))
+    let alike =
+        |access: &Access| access.body == first.body && access.place == first.place && access.kind != AccessKind::Clear;
+    if facts.may_be_used_unread(cell) || !alike(first) || !uses.all(|(other, access)| other == script && alike(access))
     {
         return None;
     }
@@ -108,7 +108,7 @@ fn for_one_handler(facts: &Facts<'_>, cell: CellId) -> Option<(String, String)> 
 /// adds ways on which more was assigned, so one pass is enough.
 fn writes_first(handler: &HandlerView<'_, '_>, place: PlaceId) -> bool {
     let unit = handler.unit;
-    if handler.tree.when.is_some_and(|when| reads(unit, when, place)) {
+    if handler.tree.when.is_some_and(|when| names(unit, when, place)) {
         return false;
     }
     let graph: &Graph = handler.graph;
@@ -132,23 +132,18 @@ fn through(unit: &ScriptUnit, block: &Block, place: PlaceId, mut assigned: bool)
         let parts = parts(step);
         let target = parts.target.filter(|&(target, ..)| unit.place_of(target) == Some(place));
         let value = parts.target.and_then(|(.., value)| value);
-        let steps = target.is_some_and(|(_, op, _)| op != AssignOp::Set);
-        let read = parts.reads.into_iter().chain(value).any(|expr| reads(unit, expr, place));
+        // A step, or a write to one axis of a vector, leaves something of what was there.
+        let steps =
+            target.is_some_and(|(target, op, _)| op != AssignOp::Set || unit.meaning(target) != Meaning::Value(place));
+        let read = parts.reads.into_iter().chain(value).any(|expr| names(unit, expr, place));
         if (read || steps) && !assigned {
             return None;
         }
         assigned |= target.is_some();
-        assigned &= parts.cleared.is_none_or(|cleared| unit.place_of(cleared) != Some(place));
     }
     let read =
-        exit_reads(&block.exit).into_iter().chain(offered_texts(&block.exit)).any(|expr| reads(unit, expr, place));
+        exit_reads(&block.exit).into_iter().chain(offered_texts(&block.exit)).any(|expr| names(unit, expr, place));
     (assigned || !read).then_some(assigned)
-}
-
-fn reads(unit: &ScriptUnit, expr: ExprId, place: PlaceId) -> bool {
-    let mut found = false;
-    walk_expr(unit, expr, &mut |inner| found |= unit.place_of(inner) == Some(place));
-    found
 }
 
 #[cfg(test)]
@@ -191,6 +186,9 @@ on bell {
         let one = "    if pace > 3 {\n        scratch = 1\n    }\n";
         expect_no_note(&unmarked, &bell(&format!("{one}{shown}")));
         expect_no_note(&unmarked, &bell(&format!("    scratch += pace\n{shown}")));
+        let cleared =
+            "    scratch = 1\n    while pace > 3 {\n        show \"{scratch}\"\n        clear scratch\n    }\n";
+        expect_no_note(&unmarked, &bell(cleared));
     }
 
     fn expect_no_note(registry: &str, script: &str) {
