@@ -1,8 +1,9 @@
 //! Who reads and who writes what, and where: the plain facts, without values.
 
 use super::graph::{Exit, Graph, Step, StepKind, Waiting};
+use crate::project::builtin::Builtin;
 use crate::project::{Base, CellId, Meaning, Place, PlaceId, ProcId, Project, ScriptUnit};
-use crate::registry::{Bound, End, InstanceId, VarId};
+use crate::registry::{Bound, End, InstanceId, OwnerId, VarId};
 use crate::script::ast::*;
 use crate::source::Span;
 use rustc_hash::{FxHashMap, FxHashSet};
@@ -100,6 +101,16 @@ pub fn steps_itself(unit: &ScriptUnit, place: PlaceId, value: ExprId) -> bool {
         }
     });
     found
+}
+
+/// The actor that a `count(ACTOR)` counts.
+#[must_use]
+pub fn counted_actor(unit: &ScriptUnit, call: ExprId) -> Option<OwnerId> {
+    let ExprKind::Call(_, arguments) = &unit.tree.expr(call).kind else { return None };
+    match unit.meaning(*arguments.first()?) {
+        Meaning::Owner(actor) => Some(actor),
+        _ => None,
+    }
 }
 
 /// The expressions that a block's exit reads.
@@ -321,6 +332,10 @@ pub struct Used {
     pub results: Vec<ExprId>,
     /// The listed instances.
     pub instances: Vec<InstanceId>,
+    /// The actors whose instances are counted.
+    pub counted: Vec<OwnerId>,
+    /// How many rounds the `repeat`s make.
+    pub rounds: Vec<ExprId>,
 }
 
 /// Collects what a handler and the procedures that it calls use.
@@ -330,6 +345,8 @@ pub struct UsedBuilder<'a> {
     places: FxHashSet<PlaceId>,
     results: Vec<ExprId>,
     instances: FxHashSet<InstanceId>,
+    counted: FxHashSet<OwnerId>,
+    rounds: Vec<ExprId>,
     calls: FxHashSet<ProcId>,
     open: Vec<ProcId>,
     written: Vec<(VarId, Base)>,
@@ -345,6 +362,8 @@ impl<'a> UsedBuilder<'a> {
             places: FxHashSet::default(),
             results: Vec::new(),
             instances: FxHashSet::default(),
+            counted: FxHashSet::default(),
+            rounds: Vec::new(),
             calls: FxHashSet::default(),
             open: Vec::new(),
             written: Vec::new(),
@@ -375,6 +394,7 @@ impl<'a> UsedBuilder<'a> {
                 Meaning::Instance(instance) => {
                     self.instances.insert(instance);
                 }
+                Meaning::Builtin(Builtin::Count) => self.counted.extend(counted_actor(self.unit, at)),
                 Meaning::Procedure(id) => {
                     if self.unit.procedures[id.index()].gives.is_some() {
                         self.results.push(at);
@@ -411,6 +431,7 @@ impl<'a> UsedBuilder<'a> {
                     | StepKind::Spawn { place: Some(place), .. } => {
                         self.place(*place);
                     }
+                    StepKind::Begin { count: Some(count), .. } => self.rounds.push(*count),
                     _ => {}
                 }
             }
@@ -464,7 +485,9 @@ impl<'a> UsedBuilder<'a> {
         places.sort_unstable();
         let mut instances: Vec<InstanceId> = self.instances.into_iter().collect();
         instances.sort_unstable();
-        Used { places, results: self.results, instances }
+        let mut counted: Vec<OwnerId> = self.counted.into_iter().collect();
+        counted.sort_unstable();
+        Used { places, results: self.results, instances, counted, rounds: self.rounds }
     }
 }
 

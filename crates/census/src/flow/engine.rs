@@ -5,7 +5,7 @@
 //! which may have left its range are kept apart, up to a limit, so that a fault is told of the write that made it.
 
 use super::eval::{Forms, Split, anything, ways};
-use super::graph::{BlockId, Exit, Graph, Offer, Step, StepKind, Waiting};
+use super::graph::{Block, BlockId, Exit, Graph, Offer, Step, StepKind, Waiting};
 use super::judge::{self, Moved};
 use super::linear::{Facts, Linear, Slot};
 use super::state::{PendingStep, Source, State, Wrong};
@@ -24,6 +24,8 @@ use std::sync::Arc;
 const MOST_PARTS: usize = 6;
 /// How many steps a body of ordinary length has at most; in longer ones fewer states are kept apart.
 const ORDINARY: usize = 120;
+/// How many places that a loop steps are looked at together.
+const MOST_STEPPED: usize = 3;
 /// How often a loop's head is visited before it is widened.
 const ROUNDS: u32 = 3;
 /// How many procedure calls one handler's run may go into.
@@ -93,6 +95,10 @@ pub enum Key {
     Scene,
     /// Whether a listed instance is there.
     Instance(InstanceId),
+    /// How many instances of an actor there are.
+    Count(OwnerId),
+    /// How many rounds of a `repeat` are still to come.
+    Rounds(ExprId),
 }
 
 /// One end of a slot's range.
@@ -182,6 +188,12 @@ impl SlotTable {
         }
         for &instance in &used.instances {
             table.add(Key::Instance(instance), Type::Ref(None), None, None);
+        }
+        for &actor in &used.counted {
+            table.add(Key::Count(actor), Type::Int, None, None);
+        }
+        for &count in &used.rounds {
+            table.add(Key::Rounds(count), Type::Int, None, None);
         }
         table.link(world);
         table
@@ -377,6 +389,8 @@ pub struct Run<'w, 'p> {
     results: Vec<Option<Slot>>,
     /// For each of them that is a condition: the states in which it came back with true, and with false.
     answers: Vec<Option<Answers>>,
+    /// Where calls left what they gave: once the statement is through nobody asks for it any more.
+    given: Vec<Slot>,
     /// The call that is about to be made as a condition.
     asked: Option<ExprId>,
     /// What the last such call came back with.
@@ -415,6 +429,7 @@ impl<'w, 'p> Run<'w, 'p> {
             stack: Vec::new(),
             results: Vec::new(),
             answers: Vec::new(),
+            given: Vec::new(),
             asked: None,
             answered: None,
             dead: false,
@@ -668,10 +683,15 @@ impl<'w, 'p> Run<'w, 'p> {
         while let Some(at) = open.pop_first() {
             let states = waiting.remove(&at).unwrap_or_default();
             let block = &graph.blocks[at.index()];
-            let states = if block.loop_head { self.at_head(&mut heads, at, states) } else { states };
+            let states = if block.loop_head { self.at_head(&mut heads, at, block, states) } else { states };
             for state in states {
                 for state in self.steps(state, &block.steps) {
-                    for (next, state) in self.exit(state, &block.exit, block.exit_span, &mut left) {
+                    let (mark, before) = (self.given.len(), left.len());
+                    let ways = self.exit(state, &block.exit, block.exit_span, &mut left);
+                    let given = self.given.split_off(mark);
+                    left[before..].iter_mut().for_each(|state| state.forget_all(&given));
+                    for (next, mut state) in ways {
+                        state.forget_all(&given);
                         let parts = waiting.entry(next).or_default();
                         self.arrive(parts, state);
                         open.insert(next);
@@ -687,6 +707,7 @@ impl<'w, 'p> Run<'w, 'p> {
         let mut states = vec![state];
         for step in steps {
             let mut next = Vec::with_capacity(1);
+            let mark = self.given.len();
             for state in states {
                 match &step.kind {
                     StepKind::Call(call) => self.call_step(state, *call, step, &mut next),
@@ -707,6 +728,8 @@ impl<'w, 'p> Run<'w, 'p> {
                     _ => next.extend(self.step(state, step)),
                 }
             }
+            let given = self.given.split_off(mark);
+            next.iter_mut().for_each(|state| state.forget_all(&given));
             states = next;
         }
         states
@@ -729,9 +752,16 @@ impl<'w, 'p> Run<'w, 'p> {
     }
 
     /// The states with which a loop's head is entered again: none once nothing grows.
-    fn at_head(&mut self, heads: &mut FxHashMap<BlockId, (State, u32)>, at: BlockId, states: Vec<State>) -> Vec<State> {
-        let Some(next) = states.into_iter().reduce(|a, b| a.join(&b)) else { return Vec::new() };
+    fn at_head(
+        &mut self,
+        heads: &mut FxHashMap<BlockId, (State, u32)>,
+        at: BlockId,
+        block: &Block,
+        states: Vec<State>,
+    ) -> Vec<State> {
+        let Some(mut next) = states.into_iter().reduce(|a, b| a.join(&b)) else { return Vec::new() };
         let Some((known, rounds)) = heads.get_mut(&at) else {
+            self.guess_relations(&mut next, block);
             heads.insert(at, (next.clone(), 1));
             return vec![next];
         };
@@ -749,6 +779,38 @@ impl<'w, 'p> Run<'w, 'p> {
         *rounds += 1;
         *known = joined.clone();
         vec![joined]
+    }
+
+    /// What a loop steps by constants may keep its relation from round to round: such relations are put down as the loop is
+    /// entered, where they only say what the ranges say; those that a round does not keep go as the head is widened.
+    fn guess_relations(&self, state: &mut State, head: &Block) {
+        if self.most_parts == 1 {
+            return;
+        }
+        let places = head.stepped.iter().filter_map(|&(place, by)| Some((self.slot(place)?, by)));
+        let steps: SmallVec<[(Slot, f64); 4]> = places.take(MOST_STEPPED).collect();
+        let mut guesses: SmallVec<[Linear; 6]> = SmallVec::new();
+        if let Exit::Repeat { count, .. } = head.exit {
+            let left = self.table.slot(Key::Rounds(count));
+            let still = left.into_iter().flat_map(|left| steps.iter().map(move |&(slot, by)| (left, slot, by)));
+            guesses.extend(still.map(|(left, slot, by)| {
+                let form = Linear::slot(slot).times(by.signum());
+                form.plus(&Linear::slot(left), by.abs())
+            }));
+        } else {
+            for (at, &(a, a_by)) in steps.iter().enumerate() {
+                for &(b, b_by) in &steps[at + 1..] {
+                    let form = Linear::slot(a).times(b_by).plus(&Linear::slot(b).times(a_by), -1.0);
+                    guesses.extend([form.times(-1.0), form]);
+                }
+            }
+        }
+        for form in guesses {
+            let highest = state.facts.highest(&form, &|slot| state.ends(slot));
+            if highest.is_finite() {
+                state.facts.add(form.plus(&Linear::constant(highest), -1.0));
+            }
+        }
     }
 
     /// Adds a state to those at a point; states with the same suspects, and the same names for the own instance, become one.
@@ -810,10 +872,13 @@ impl<'w, 'p> Run<'w, 'p> {
                 }
             }
             Exit::Choose(offers) => self.choose(&state, offers, span, &mut next),
-            Exit::Each { place, filter, body, done, .. } => {
+            Exit::Each { place, actor, filter, body, done } => {
                 let mut inside = state.clone();
                 self.unbind(&mut state, *place);
                 self.bind(&mut inside, *place);
+                if let Some(slot) = actor.and_then(|actor| self.table.slot(Key::Count(actor))) {
+                    cut(&mut inside, slot, (1.0, f64::INFINITY));
+                }
                 let inside = match filter {
                     Some(filter) => self.branch(inside, *filter).0,
                     None => Some(inside),
@@ -821,10 +886,7 @@ impl<'w, 'p> Run<'w, 'p> {
                 next.extend(inside.map(|state| (*body, state)));
                 next.push((*done, state));
             }
-            Exit::Repeat { body, done, .. } => {
-                next.push((*body, state.clone()));
-                next.push((*done, state));
-            }
+            Exit::Repeat { count, body, done } => self.repeat(state, *count, *body, *done, &mut next),
             Exit::Return(value) => self.return_(state, *value, span, left),
             Exit::End => {
                 if state.later || self.stack.is_empty() {
@@ -924,6 +986,44 @@ impl<'w, 'p> Run<'w, 'p> {
         }
     }
 
+    /// Another round of a `repeat`, while there are rounds left; afterwards nobody asks how many there were.
+    fn repeat(&mut self, state: State, count: ExprId, body: BlockId, done: BlockId, next: &mut Vec<(BlockId, State)>) {
+        let Some(left) = self.table.slot(Key::Rounds(count)) else {
+            next.push((body, state.clone()));
+            next.push((done, state));
+            return;
+        };
+        let mut round = state.clone();
+        if round.assume(Linear::constant(1.0).plus(&Linear::slot(left), -1.0)).is_some() {
+            self.next_round(&mut round, left);
+            next.push((body, round));
+        }
+        let mut state = state;
+        if state.assume(Linear::slot(left)).is_some() {
+            state.facts.forget(left);
+            state.values[left as usize] = Abstract::of(anything(Type::Int));
+            next.push((done, state));
+        }
+    }
+
+    fn next_round(&mut self, state: &mut State, left: Slot) {
+        let Some(rounds) = state.num(left) else { return };
+        let rest = rounds.sub(&Num::constant(1.0, true));
+        let form = [Linear::slot(left).plus(&Linear::constant(1.0), -1.0)];
+        self.put(state, left, Abstract::of(Value::Num(rest)), &form, &form);
+    }
+
+    /// A `repeat` works out how many rounds it makes.
+    fn begin_rounds(&mut self, state: &mut State, count: ExprId, at_once: bool) {
+        let forms = self.forms(state, count);
+        let rounds = self.eval(state, count);
+        let (Some(left), Value::Num(rounds)) = (self.table.slot(Key::Rounds(count)), rounds) else { return };
+        self.put(state, left, Abstract::of(Value::Num(rounds)), &forms.uppers, &forms.lowers);
+        if at_once {
+            self.next_round(state, left);
+        }
+    }
+
     fn choose(&mut self, state: &State, offers: &[Offer], span: Span, next: &mut Vec<(BlockId, State)>) {
         for offer in offers {
             let offered = match offer.when {
@@ -948,9 +1048,10 @@ impl<'w, 'p> Run<'w, 'p> {
             StepKind::Clear { target, place } => self.clear(&mut state, *target, *place),
             StepKind::Let { place, value } => self.let_(&mut state, *place, *value),
             StepKind::Bind { place } => self.bind(&mut state, *place),
-            StepKind::Read(value) | StepKind::Note(value) | StepKind::Begin { count: Some(value), .. } => {
+            StepKind::Read(value) | StepKind::Note(value) => {
                 self.eval(&mut state, *value);
             }
+            StepKind::Begin { count: Some(count), at_once, .. } => self.begin_rounds(&mut state, *count, *at_once),
             StepKind::Begin { count: None, .. } => {}
             StepKind::Wait(waiting) => return self.wait_step(state, *waiting, step.span),
             StepKind::Send { signal, arguments, to } => {
@@ -971,6 +1072,7 @@ impl<'w, 'p> Run<'w, 'p> {
                 self.settle(&mut state);
                 if let Some(actor) = actor {
                     self.others_now(&mut state, *actor);
+                    self.count_spawned(&mut state, *actor);
                 }
                 if let Some(place) = place {
                     self.bind(&mut state, *place);
@@ -988,8 +1090,42 @@ impl<'w, 'p> Run<'w, 'p> {
         (!std::mem::take(&mut self.dead)).then_some(state)
     }
 
+    /// There is one more of an actor, or of those that its `spawn` handlers bring or take away.
+    fn count_spawned(&self, state: &mut State, spawned: OwnerId) {
+        let alone = !self.world.answers_spawn(spawned);
+        for (slot, actor) in self.counts() {
+            if alone && actor != spawned {
+                continue;
+            }
+            let lo = if self.world.removable(actor) && !alone { 0.0 } else { state.ends(slot).0 };
+            let more = if alone { 1.0 } else { 0.0 };
+            state.facts.forget(slot);
+            state.values[slot as usize] = Abstract::of(Value::Num(Num::range(lo + more, f64::INFINITY, true)));
+        }
+    }
+
+    /// There may be one less.
+    fn count_removed(&self, state: &mut State, removed: Type) {
+        for (slot, actor) in self.counts() {
+            if matches!(removed, Type::Ref(of) if of.is_none_or(|of| of == actor)) {
+                let (lo, hi) = state.ends(slot);
+                state.facts.forget(slot);
+                state.values[slot as usize] = Abstract::of(Value::Num(Num::range((lo - 1.0).max(0.0), hi, true)));
+            }
+        }
+    }
+
+    /// The slots that say how many instances of an actor there are.
+    fn counts(&self) -> impl Iterator<Item = (Slot, OwnerId)> + use<'w> {
+        (0..).zip(&self.table.slots).filter_map(|(slot, facts)| match facts.key {
+            Key::Count(actor) => Some((slot, actor)),
+            _ => None,
+        })
+    }
+
     /// The instance is gone, from whatever else may hold it too.
     fn remove(&mut self, state: &mut State, what: ExprId) {
+        self.count_removed(state, self.unit.ty(what));
         let slot = match self.unit.meaning(what) {
             Meaning::Value(place) => self.slot(place),
             Meaning::Instance(instance) => self.table.slot(Key::Instance(instance)),
@@ -1522,6 +1658,10 @@ impl<'w, 'p> Run<'w, 'p> {
             (Key::Scene | Key::Instance(_), _) => {
                 state.values[slot] = self.world.entry_value(self.handler, facts);
             }
+            (Key::Count(actor), _) if !self.world.is_counted_for_good(actor) => {
+                state.facts.forget(Slot::try_from(slot).unwrap_or(Slot::MAX));
+                state.values[slot] = self.world.entry_value(self.handler, facts);
+            }
             (Key::Place(_), Type::Ref(of)) if self.world.may_vanish(self.unit, of) => {
                 if let Value::Ref { some: true, .. } = state.values[slot].value {
                     state.values[slot].value = Value::Ref { none: true, some: true };
@@ -1616,8 +1756,19 @@ impl<'w, 'p> Run<'w, 'p> {
         self.results.pop();
         self.stack.pop();
         self.answered = self.answers.pop().flatten();
+        let ended: SmallVec<[Slot; 4]> =
+            facts.parameters.iter().filter_map(|local| self.slot(self.unit.local_places[local.0 as usize])).collect();
+        for ways in self.answered.iter_mut().flatten() {
+            ways.iter_mut().for_each(|way| way.forget_all(&ended));
+        }
+        self.given.extend(self.table.slot(Key::Result(expr)));
         let later = state.later;
-        ends.into_iter().map(|end| State { later, ..end }).collect()
+        ends.into_iter()
+            .map(|mut end| {
+                end.forget_all(&ended);
+                State { later, ..end }
+            })
+            .collect()
     }
 
     /// A call that is not gone into: everything that it may write can have any value it ever has.
@@ -1633,6 +1784,10 @@ impl<'w, 'p> Run<'w, 'p> {
         }
         if self.unit.procedures[id.index()].waits {
             state.waited = true;
+        }
+        for (slot, _) in self.counts() {
+            state.facts.forget(slot);
+            state.values[slot as usize] = Abstract::of(Value::Num(Num::range(0.0, f64::INFINITY, true)));
         }
         self.assume_ranges(state);
     }

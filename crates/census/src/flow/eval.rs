@@ -331,7 +331,8 @@ impl Run<'_, '_> {
             }
         };
         if builtin == Builtin::Count {
-            return Value::Num(Num::range(0.0, f64::INFINITY, true));
+            let known = self.count_slot(expr).map(|slot| state.value(slot).value.clone());
+            return known.unwrap_or_else(|| Value::Num(Num::range(0.0, f64::INFINITY, true)));
         }
         let values: SmallVec<[Value; 4]> = arguments.iter().map(|&argument| self.eval(state, argument)).collect();
         let nums: SmallVec<[Num; 4]> = values
@@ -477,6 +478,9 @@ impl Run<'_, '_> {
                 Forms { uppers: self.most(state, &a, &b).uppers, lowers: self.least(state, &a, &b).lowers }
             }
             (Builtin::Abs, 1) => self.most(state, &of(0), &of(0).scaled(-1.0)),
+            (Builtin::Count, _) => {
+                self.count_slot(expr).map_or_else(Forms::default, |slot| Forms::exactly(Linear::slot(slot)))
+            }
             (Builtin::Floor | Builtin::Ceil | Builtin::Round, 1) => {
                 let (down, up) = match builtin {
                     Builtin::Floor => (1.0, 0.0),
@@ -652,8 +656,14 @@ impl Run<'_, '_> {
         Some(())
     }
 
+    /// The slot of how many instances a `count(ACTOR)` counts.
+    fn count_slot(&self, call: ExprId) -> Option<Slot> {
+        self.table.slot(Key::Count(super::access::counted_actor(self.unit, call)?))
+    }
+
     fn slot_of(&self, expr: ExprId) -> Option<Slot> {
         match self.unit.meaning(expr) {
+            Meaning::Builtin(Builtin::Count) => self.count_slot(expr),
             Meaning::Value(place) => self.slot(place),
             Meaning::Bound(place, end) => {
                 let Place::Variable(variable, base) = self.unit.place(place) else { return None };
@@ -732,13 +742,7 @@ impl Run<'_, '_> {
                     }
                     continue;
                 }
-                // It can't be so if the facts say that the opposite always holds.
-                let ends = |slot| state.ends(slot);
-                if -state.facts.highest(&form.times(-1.0), &ends) > 0.0 {
-                    return None;
-                }
-                narrow_by(&mut state, &form)?;
-                state.facts.add(form);
+                state.assume(form)?;
             }
         }
         let ceiling = if strict && !whole {
@@ -933,29 +937,4 @@ fn common(state: &State, a: &SmallVec<[Linear; 2]>, b: &SmallVec<[Linear; 2]>, s
     }
     kept.truncate(4);
     kept
-}
-
-/// Narrows the range of each slot of a form that is at most zero; none where it can't be.
-#[must_use]
-pub fn narrow_by(state: &mut State, form: &Linear) -> Option<()> {
-    for &(slot, factor) in &form.terms {
-        let mut rest = form.clone();
-        rest.terms.retain(|(other, _)| *other != slot);
-        let lowest = {
-            let ends = |slot| state.ends(slot);
-            -state.facts.highest(&rest.times(-1.0), &ends)
-        };
-        if !lowest.is_finite() {
-            continue;
-        }
-        let Some(num) = state.num(slot).cloned() else { continue };
-        let limit = -lowest / factor;
-        let cut = if factor > 0.0 {
-            Num::range(f64::NEG_INFINITY, limit, num.int)
-        } else {
-            Num::range(limit, f64::INFINITY, num.int)
-        };
-        state.values[slot as usize].value = Value::Num(num.meet(&cut)?);
-    }
-    Some(())
 }

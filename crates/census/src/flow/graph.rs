@@ -176,6 +176,8 @@ pub struct Block {
     pub exit_span: Span,
     /// Whether an edge leads back here.
     pub loop_head: bool,
+    /// Of a loop's head: what a round steps by a constant, and how far at most.
+    pub stepped: Vec<(PlaceId, f64)>,
 }
 
 /// The graph of one body.
@@ -225,7 +227,13 @@ struct Builder<'a> {
 
 impl Builder<'_> {
     fn new_block(&mut self) -> BlockId {
-        self.blocks.push(Block { steps: Vec::new(), exit: Exit::End, exit_span: Span::default(), loop_head: false });
+        self.blocks.push(Block {
+            steps: Vec::new(),
+            exit: Exit::End,
+            exit_span: Span::default(),
+            loop_head: false,
+            stepped: Vec::new(),
+        });
         BlockId(u32::try_from(self.blocks.len() - 1).unwrap_or(u32::MAX))
     }
 
@@ -420,7 +428,7 @@ impl Builder<'_> {
     fn while_(&mut self, condition: ExprId, body: &crate::script::ast::Block) {
         let span = self.unit.tree.expr(condition).span;
         let head = self.new_block();
-        self.blocks[head.index()].loop_head = true;
+        self.loop_head(head, body);
         self.goto(head, span);
         let done = self.new_block();
         self.breaks.push(done);
@@ -438,6 +446,42 @@ impl Builder<'_> {
         self.current = left.then_some(done);
     }
 
+    fn loop_head(&mut self, head: BlockId, body: &crate::script::ast::Block) {
+        let mut stepped: Vec<(PlaceId, f64)> = Vec::new();
+        walk(body, &mut |statement| {
+            let Some((place, by)) = self.constant_step(statement) else { return };
+            match stepped.iter_mut().find(|(known, far)| *known == place && far.signum() == by.signum()) {
+                Some((_, far)) => *far = far.signum() * far.abs().max(by.abs()),
+                None => stepped.push((place, by)),
+            }
+        });
+        let block = &mut self.blocks[head.index()];
+        block.loop_head = true;
+        block.stepped = stepped;
+    }
+
+    /// What a statement such as `x += 3` or `x = x - 1` steps, and by how much.
+    fn constant_step(&self, statement: &Statement) -> Option<(PlaceId, f64)> {
+        let StatementKind::Assign { target, op, value } = &statement.kind else { return None };
+        let Meaning::Value(place) = self.unit.meaning(*target) else { return None };
+        let (by, down) = match (op, &self.unit.tree.expr(*value).kind) {
+            (AssignOp::Add | AssignOp::Subtract, _) => (*value, *op == AssignOp::Subtract),
+            (AssignOp::Set, ExprKind::Binary(op @ (BinaryOp::Add | BinaryOp::Subtract), from, by))
+                if self.unit.meaning(*from) == Meaning::Value(place) =>
+            {
+                (*by, *op == BinaryOp::Subtract)
+            }
+            _ => return None,
+        };
+        #[allow(clippy::cast_precision_loss, reason = "a step beyond 2⁵³ is only a hint")]
+        let by = match self.unit.tree.expr(by).kind {
+            ExprKind::Int(value) => value as f64,
+            ExprKind::Float(value) => value,
+            _ => return None,
+        };
+        (by != 0.0).then_some((place, if down { -by } else { by }))
+    }
+
     fn loop_(
         &mut self,
         body: &crate::script::ast::Block,
@@ -449,7 +493,7 @@ impl Builder<'_> {
         let at_once =
             count.is_some_and(|count| matches!(self.unit.tree.expr(count).kind, ExprKind::Int(rounds) if rounds > 0));
         self.step(StepKind::Begin { head, count, at_once }, span);
-        self.blocks[head.index()].loop_head = true;
+        self.loop_head(head, body);
         let before = self.current;
         let done = self.new_block();
         self.breaks.push(done);

@@ -6,7 +6,6 @@
 //! inside to outside, on the way that was taken.
 
 use super::engine::{Event, Limit, Move, Run};
-use super::eval::narrow_by;
 use super::linear::{Linear, Slot};
 use super::state::{State, Suspect, Wrong};
 use super::value::{Num, Value};
@@ -293,7 +292,7 @@ fn surely_beyond(state: &State, slot: Slot, limit: Limit, end: End) -> bool {
 /// The state where a form is at most zero, if there is one.
 fn assume(state: &State, form: Linear) -> Option<State> {
     let mut state = state.clone();
-    narrow_by(&mut state, &form)?;
+    state.narrow_by(&form)?;
     if form.terms.is_empty() && form.constant > 0.0 {
         return None;
     }

@@ -56,6 +56,11 @@ impl Linear {
         Self { terms: smallvec![(slot, 1.0)], constant: 0.0 }
     }
 
+    /// A bit for each of its slots and signs: two forms without a bit in common have no term that a difference cancels.
+    fn shadow(&self) -> u64 {
+        self.terms.iter().fold(0, |all, &(slot, factor)| all | 1 << ((slot * 2 + u32::from(factor > 0.0)) % 64))
+    }
+
     /// The factor of a slot.
     #[must_use]
     pub fn factor(&self, slot: Slot) -> f64 {
@@ -65,19 +70,52 @@ impl Linear {
     /// `self + by · other`
     #[must_use]
     pub fn plus(&self, other: &Self, by: f64) -> Self {
-        let mut sum = self.clone();
-        sum.constant += other.constant * by;
-        for &(slot, factor) in &other.terms {
-            match sum.terms.binary_search_by_key(&slot, |&(at, _)| at) {
-                Ok(at) => {
-                    sum.terms[at].1 += factor * by;
-                    if sum.terms[at].1.abs() < 1e-12 {
-                        sum.terms.remove(at);
-                    }
+        let mut terms = SmallVec::new();
+        self.merge(other, by, |term| {
+            terms.push(term);
+            true
+        });
+        Self { terms, constant: self.constant + other.constant * by }
+    }
+
+    /// Calls `take` for each term of `self + by · other`, by slot, until it gives false.
+    fn merge(&self, other: &Self, by: f64, mut take: impl FnMut((Slot, f64)) -> bool) {
+        let (mut mine, mut theirs) = (&self.terms[..], &other.terms[..]);
+        loop {
+            let term = match (mine, theirs) {
+                ([], []) => return,
+                ([a, rest @ ..], []) => {
+                    mine = rest;
+                    *a
                 }
-                Err(at) => sum.terms.insert(at, (slot, factor * by)),
+                ([a, rest @ ..], [b, ..]) if a.0 < b.0 => {
+                    mine = rest;
+                    *a
+                }
+                ([a, rest @ ..], [b, others @ ..]) if a.0 == b.0 => {
+                    (mine, theirs) = (rest, others);
+                    (a.0, a.1 + b.1 * by)
+                }
+                (_, [b, others @ ..]) => {
+                    theirs = others;
+                    (b.0, b.1 * by)
+                }
+            };
+            if term.1.abs() >= 1e-12 && !take(term) {
+                return;
             }
         }
+    }
+
+    /// The largest value of `self + by · other` by the ends of the slots' ranges alone.
+    fn highest_with(&self, other: &Self, by: f64, ends: &impl Fn(Slot) -> (f64, f64)) -> f64 {
+        let mut sum = self.constant + other.constant * by;
+        self.merge(other, by, |(slot, factor)| {
+            let (lo, hi) = ends(slot);
+            let end = if factor > 0.0 { hi } else { lo };
+            sum = if end.is_infinite() { f64::INFINITY } else { sum + factor * end };
+            sum < f64::INFINITY
+        });
         sum
     }
 
@@ -156,7 +194,9 @@ impl Facts {
     /// The largest value that a form can have, by the facts and by the ends of the slots' ranges.
     #[must_use]
     pub fn highest(&self, form: &Linear, ends: &impl Fn(Slot) -> (f64, f64)) -> f64 {
-        self.search(form, ends, f64::NEG_INFINITY, BOUND)
+        // What a single place is at most was worked into its range as each fact came.
+        let effort = if form.terms.len() == 1 { MEET } else { BOUND };
+        self.search(form, ends, f64::NEG_INFINITY, effort)
     }
 
     /// Whether a form is known to be at most zero.
@@ -194,17 +234,20 @@ impl Facts {
     /// Adds up facts, one at a time, until the form is known to be at most `enough`, or nothing is left to try.
     fn search(&self, form: &Linear, ends: &impl Fn(Slot) -> (f64, f64), enough: f64, effort: Effort) -> f64 {
         let mut best = form.highest(ends);
-        if best <= enough || self.known.is_empty() {
+        if best <= enough || self.known.is_empty() || form.terms.is_empty() {
             return best;
         }
         let mut budget = effort.sums;
+        let shadows: SmallVec<[u64; MOST_FACTS]> = self.known.iter().map(Linear::shadow).collect();
         let mut sums: SmallVec<[Linear; 6]> = smallvec![form.clone()];
         let mut from = 0;
-        for _ in 0..effort.depth {
+        for depth in 1..=effort.depth {
             let to = sums.len();
             for at in from..to {
                 let form = sums[at].clone();
-                let terms = self.known.iter().flat_map(|fact| fact.terms.iter().map(move |term| (fact, term)));
+                let shadow = form.shadow();
+                let touching = self.known.iter().zip(&shadows).filter(|&(_, other)| shadow & other != 0);
+                let terms = touching.flat_map(|(fact, _)| fact.terms.iter().map(move |term| (fact, term)));
                 for (fact, &(slot, factor)) in terms {
                     // Taking away a fact in which a place has the same sign cancels that place.
                     let by = form.factor(slot) / factor;
@@ -214,6 +257,13 @@ impl Facts {
                     budget -= 1;
                     if budget == 0 {
                         return best;
+                    }
+                    if depth == effort.depth {
+                        best = best.min(form.highest_with(fact, -by, ends));
+                        if best <= enough {
+                            return best;
+                        }
+                        continue;
                     }
                     let rest = form.plus(fact, -by);
                     let told = |sum: &Linear| sum.terms == rest.terms && sum.constant <= rest.constant;
@@ -234,6 +284,13 @@ impl Facts {
         best
     }
 
+    /// The facts about a slot and one other.
+    #[must_use]
+    pub fn pairs_with(&self, slot: Slot) -> SmallVec<[Linear; 4]> {
+        let pairs = self.known.iter().filter(|fact| fact.terms.len() == 2 && fact.factor(slot) != 0.0);
+        pairs.cloned().collect()
+    }
+
     /// Forgets all facts about a slot, but keeps what they say of others together.
     pub fn forget(&mut self, slot: Slot) {
         if self.known.iter().any(|fact| fact.factor(slot) != 0.0) {
@@ -250,6 +307,17 @@ impl Facts {
         if self.known.iter().any(fails) {
             Arc::make_mut(&mut self.known).retain(|fact| !fails(fact));
         }
+    }
+
+    /// The same for a slot whose ends are known: what they say of its facts is kept too.
+    pub fn forget_within(&mut self, slot: Slot, (lo, hi): (f64, f64)) {
+        if self.known.iter().all(|fact| fact.factor(slot) == 0.0) {
+            return;
+        }
+        let value = Linear::slot(slot);
+        let low = lo.is_finite().then(|| Linear::constant(lo).plus(&value, -1.0));
+        let high = hi.is_finite().then(|| value.plus(&Linear::constant(hi), -1.0));
+        self.eliminate(low.into_iter().chain(high).collect(), slot);
     }
 
     /// `slot` takes a new value that lies below each of `uppers` and above each of `lowers`, forms over the old values.

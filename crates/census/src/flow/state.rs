@@ -1,6 +1,6 @@
 //! What is known at one point of a body.
 
-use super::linear::{Facts, Slot};
+use super::linear::{Facts, Linear, Slot};
 use super::value::{Abstract, Num, Value};
 use crate::project::Base;
 use crate::registry::{End, InvariantId};
@@ -223,6 +223,48 @@ impl State {
     #[must_use]
     pub fn holds_self(&self, holder: Slot) -> Option<bool> {
         self.selves.iter().find(|(known, _)| *known == holder).map(|&(_, own)| own)
+    }
+
+    /// Forgets how slots relate to others that nobody will ask for again; what that says of others together is kept.
+    pub fn forget_all(&mut self, slots: &[Slot]) {
+        for &slot in slots {
+            for fact in self.facts.pairs_with(slot) {
+                self.narrow_by(&fact);
+            }
+            self.facts.forget_within(slot, self.ends(slot));
+        }
+    }
+
+    /// Takes a form to be at most zero; none where the facts say that it always is above.
+    #[must_use]
+    pub fn assume(&mut self, form: Linear) -> Option<()> {
+        if -self.facts.highest(&form.times(-1.0), &|slot| self.ends(slot)) > 0.0 {
+            return None;
+        }
+        self.narrow_by(&form)?;
+        self.facts.add(form);
+        Some(())
+    }
+
+    /// Narrows the range of each slot of a form that is at most zero; none where it can't be.
+    pub fn narrow_by(&mut self, form: &Linear) -> Option<()> {
+        for &(slot, factor) in &form.terms {
+            let mut rest = form.clone();
+            rest.terms.retain(|(other, _)| *other != slot);
+            let lowest = -self.facts.highest(&rest.times(-1.0), &|slot| self.ends(slot));
+            if !lowest.is_finite() {
+                continue;
+            }
+            let Some(num) = self.num(slot).cloned() else { continue };
+            let limit = -lowest / factor;
+            let cut = if factor > 0.0 {
+                Num::range(f64::NEG_INFINITY, limit, num.int)
+            } else {
+                Num::range(limit, f64::INFINITY, num.int)
+            };
+            self.values[slot as usize].value = Value::Num(num.meet(&cut)?);
+        }
+        Some(())
     }
 
     /// What is known where two ways meet.

@@ -941,7 +941,11 @@ impl<'p> World<'p> {
             Key::Instance(instance) => {
                 Abstract::of(Value::Ref { none: self.may_be_absent(unit, instance), some: true })
             }
-            Key::Result(_) => Abstract::of(anything(facts.ty)),
+            Key::Count(actor) => {
+                let least = self.least_count(handler, actor);
+                Abstract::of(Value::Num(Num::range(least, f64::INFINITY, true)))
+            }
+            Key::Result(_) | Key::Rounds(_) => Abstract::of(anything(facts.ty)),
             Key::Place(place) => match unit.place(place) {
                 Place::Local(local) => self.entry_of_local(handler, unit, local, facts.ty),
                 Place::Was => self.entry_of_was(handler, unit, facts.ty),
@@ -949,6 +953,30 @@ impl<'p> World<'p> {
                 Place::Variable(_, base) => self.entry_of_cell(handler, facts, Some(base)),
             },
         }
+    }
+
+    /// How many instances of an actor there are at least whenever a handler goes on.
+    fn least_count(&self, handler: HandlerId, actor: OwnerId) -> f64 {
+        let (unit, at, _) = self.parts(handler);
+        let own = unit.owner == Some(actor) && !matches!(at.trigger, Trigger::Removed);
+        let listed = self.project.registry.instances_of(actor).filter(|&id| !self.may_be_absent(unit, id)).count();
+        #[allow(clippy::cast_precision_loss, reason = "nobody lists 2⁵³ instances")]
+        (listed.max(usize::from(own)) as f64)
+    }
+
+    /// Whether the number of an actor's instances never changes.
+    #[must_use]
+    pub fn is_counted_for_good(&self, actor: OwnerId) -> bool {
+        !self.is_spawned(actor) && !self.removable(actor) && !(self.goes && self.in_scenes(actor))
+    }
+
+    /// Whether an actor has `spawn` handlers.
+    #[must_use]
+    pub fn answers_spawn(&self, actor: OwnerId) -> bool {
+        self.handler_ids().any(|id| {
+            let (unit, handler, _) = self.parts(id);
+            unit.owner == Some(actor) && matches!(handler.trigger, Trigger::Spawn)
+        })
     }
 
     fn may_be_absent(&self, unit: &ScriptUnit, instance: InstanceId) -> bool {

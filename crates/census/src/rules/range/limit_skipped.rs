@@ -3,7 +3,7 @@
 use crate::finding::{Finding, Level, RuleName};
 use crate::flow::engine::{Event, Move};
 use crate::flow::value::{Num, Value};
-use crate::project::{CellId, Meaning, Place, ScriptUnit};
+use crate::project::{Cell, CellId, Meaning, Place, ScriptUnit};
 use crate::registry::Bound;
 use crate::rules::Facts;
 use crate::rules::{Example, Rule};
@@ -95,7 +95,11 @@ pub fn skipped<'f>(facts: &'f Facts<'_>, reported: bool) -> Vec<Skip<'f>> {
     for unit in &facts.project.scripts {
         for (test, cell, value) in tests(facts, unit) {
             let steps = moves.get(&cell).map_or(&[][..], Vec::as_slice);
-            if let Some(&(stepping, step)) = steps.iter().find(|(_, step)| crosses(step, value)) {
+            // A step that keeps to the range goes past nothing at its ends.
+            let (low, high) = if reported { (None, None) } else { ends(facts, cell) };
+            let up = high.is_none_or(|high| value < high);
+            let down = low.is_none_or(|low| value > low);
+            if let Some(&(stepping, step)) = steps.iter().find(|(_, step)| crosses(step, value, up, down)) {
                 found.push(Skip { unit, test, cell, value, stepping, step });
             }
         }
@@ -103,12 +107,23 @@ pub fn skipped<'f>(facts: &'f Facts<'_>, reported: bool) -> Vec<Skip<'f>> {
     found
 }
 
-/// Whether a step goes from one side of a value to the other, as others see it.
-fn crosses(step: &Move, value: f64) -> bool {
+/// The ends of a cell's range that are numbers.
+fn ends(facts: &Facts<'_>, cell: CellId) -> (Option<f64>, Option<f64>) {
+    let Cell::Variable(id) = facts.project.cells[cell.index()] else { return (None, None) };
+    let variable = facts.registry().var(id);
+    let number = |bound: &Option<Bound>| match bound {
+        Some(Bound::Number(value)) => Some(*value),
+        _ => None,
+    };
+    (number(&variable.min), number(&variable.max))
+}
+
+/// Whether a step goes from one side of a value to the other, as others see it, upwards or downwards.
+fn crosses(step: &Move, value: f64, upwards: bool, downwards: bool) -> bool {
     let (low, high) = (step.by.lo, step.by.hi);
     let between = |lo: f64, hi: f64| step.before.meet(&Num::range(lo.next_up(), hi.next_down(), false)).is_some();
-    let up = high > 0.0 && step.settled.hi > value && between(value - high, value);
-    let down = low < 0.0 && step.settled.lo < value && between(value, value - low);
+    let up = upwards && high > 0.0 && step.settled.hi > value && between(value - high, value);
+    let down = downwards && low < 0.0 && step.settled.lo < value && between(value, value - low);
     up || down
 }
 
@@ -215,6 +230,42 @@ on bell {
     left -= 3
     if left == 0 { // ~ range/limit-skipped
         note "low"
+    }
+}
+"#],
+        );
+    }
+
+    #[test]
+    fn a_step_that_keeps_to_the_range_passes_no_end_of_it() {
+        expect(
+            r#"[variables.tide.marks]
+type = "int"
+scope = "global"
+default = 0
+min = 0
+max = 20
+engine = "reads"
+[signals.gust]
+from = "engine"
+to = "all"
+parameters = { force = { type = "int", min = 0, max = 9 } }
+"#,
+            &[r#"script tides for tide
+
+on gust(force) {
+    if marks + 2 * force <= 20 {
+        repeat force {
+            marks += 2
+        }
+    }
+    if marks + force <= 20 {
+        repeat force {
+            marks += 2 // ~ range/can-exceed
+        }
+    }
+    if marks == 20 {
+        marks = 0
     }
 }
 "#],

@@ -541,7 +541,7 @@ on bell {
     while height < 10 {
         height += 1
     }
-    repeat 4 {
+    repeat 40 {
         if height > 0 { height -= 1 }
     }
     while chance(0.5) {
@@ -872,6 +872,127 @@ on bell {
 on gust(force) {
     open = force > 3
     stock = min(force, 9)
+}
+"#]);
+}
+
+// ---- rounds and heads ----
+
+#[test]
+fn as_many_rounds_as_there_is_room() {
+    judged(&[r#"script packing for office
+
+on bell {
+    repeat stock.max - stock {
+        stock += 1
+    }
+    if trust <= 97 {
+        repeat 3 {
+            trust += 1
+        }
+    }
+    if coins >= 8 {
+        repeat 4 {
+            if chance(0.5) { coins -= 2 }
+        }
+    }
+    let left = 3
+    if trust >= 6 {
+        while left > 0 {
+            left -= 1
+            trust -= 2
+        }
+    }
+}
+
+on gust(force) {
+    if trust + force <= 100 {
+        repeat force {
+            trust += 1
+        }
+    }
+    if trust <= 97 {
+        repeat 4 {
+            trust += 1 // ~ range/can-exceed
+        }
+    }
+    repeat stock + 1 {
+        stock -= 1 // ~ range/can-fall-below
+    }
+}
+"#]);
+}
+
+#[test]
+fn a_share_for_each_head() {
+    judged(&[
+        r#"script sharing_out for office
+
+on bell {
+    let share = 0.0
+    if count(mailboat) > 0 {
+        share = coins / count(mailboat)
+    }
+    for boat in mailboat {
+        share += coins / count(mailboat)
+    }
+    spawn parcel as fresh
+    share += coins / count(parcel)
+    remove fresh
+    share += coins / count(parcel) // ~ range/divide-by-zero
+    note "{share:1}"
+}
+
+on gust(force) {
+    if count(parcel) == 0 { return }
+    wait 1s
+    note "{force / count(parcel):1}" // ~ range/divide-by-zero
+}
+"#,
+        r#"script boats for mailboat
+
+on gust(force) {
+    note "{force / count(mailboat):1}"
+}
+
+on hailed(by) {
+    remove by
+    note "{oil / count(mailboat):1}" // ~ range/divide-by-zero
+}
+"#,
+    ]);
+}
+
+#[test]
+fn a_price_asked_for_twice() {
+    judged(&[r#"script shop for office
+
+proc cost(pieces: int) -> int {
+    return pieces * price
+}
+
+proc affordable(pieces: int) -> bool {
+    return coins >= cost(pieces) and stock + pieces <= stock.max
+}
+
+proc free() -> int {
+    return stock.max - stock
+}
+
+on gust(force) {
+    if coins >= cost(force) {
+        coins -= cost(force)
+    }
+    if not affordable(force) { return }
+    coins -= cost(force)
+    stock += force
+    if free() > 0 and trust > 0 {
+        trust -= 1
+        stock += 1
+    }
+    if coins >= cost(force) {
+        coins -= cost(force + 1) // ~ range/can-fall-below
+    }
 }
 "#]);
 }
