@@ -378,6 +378,8 @@ pub struct Run<'w, 'p> {
     pub signals: FxHashSet<SignalId>,
     /// Where others may look.
     pub pauses: Vec<Pause>,
+    /// The handlers that can begin while this one waits, of those that wait themselves.
+    pub let_in: FxHashSet<HandlerId>,
     /// Whether pauses are kept.
     pub keep_pauses: bool,
     /// The steps and exits that were reached, and when.
@@ -423,6 +425,7 @@ impl<'w, 'p> Run<'w, 'p> {
             sent: Vec::new(),
             signals: FxHashSet::default(),
             pauses: Vec::new(),
+            let_in: FxHashSet::default(),
             keep_pauses: false,
             reached: FxHashMap::default(),
             moves: Vec::new(),
@@ -1641,8 +1644,8 @@ impl<'w, 'p> Run<'w, 'p> {
                 self.pauses.push(Pause { wait: Some(span), at: span, state: state.clone() });
             }
         }
-        let effects = self.world.effects_while_waiting(self, &state);
-        self.apply(&mut state, &effects);
+        let world = self.world;
+        let mut state = world.while_waiting(self, &state);
         for slot in 0..self.table.slots.len() {
             self.after_wait(&mut state, slot);
         }

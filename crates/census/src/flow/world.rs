@@ -197,7 +197,7 @@ pub struct World<'p> {
     /// By handler: the numbers that its values may stop growing at.
     stops: Vec<Vec<f64>>,
     /// By handler: what must come out how for it to do anything.
-    entries: Vec<Option<Entry>>,
+    entries: Vec<Option<Vec<(ExprId, bool)>>>,
     /// By cell: the numbers that its reach may stop growing at.
     cell_stops: Vec<Vec<f64>>,
     /// By handler: how many steps its own body has.
@@ -206,8 +206,8 @@ pub struct World<'p> {
     pausing: Vec<bool>,
     /// By handler: whether others can act before it is through.
     yields: Vec<bool>,
-    /// Handlers whose entry test fails for as long as one of their activations waits.
-    exclusive: Vec<bool>,
+    /// Two handlers of one script: while the first waits, the second can begin for the same instance.
+    begins_within: FxHashSet<(HandlerId, HandlerId)>,
 }
 
 impl<'p> World<'p> {
@@ -249,7 +249,7 @@ impl<'p> World<'p> {
             sizes: Vec::new(),
             pausing: Vec::new(),
             yields: Vec::new(),
-            exclusive: Vec::new(),
+            begins_within: FxHashSet::default(),
         };
         world.gather();
         world.find_comings_and_goings();
@@ -266,7 +266,6 @@ impl<'p> World<'p> {
         world.pausing = ids.iter().map(|&id| world.wants_pauses(id)).collect();
         world.yields = ids.iter().map(|&id| world.lets_others_act(id)).collect();
         world.cell_stops = world.find_cell_stops();
-        world.exclusive = vec![true; world.handlers.len()];
         world.tables = world.make_tables();
         world
     }
@@ -429,19 +428,9 @@ impl<'p> World<'p> {
         }
     }
 
-    fn find_entry(&self, id: HandlerId) -> Option<Entry> {
-        let (script, index) = self.handler(id);
-        let unit = self.project.script(script);
-        let tests = entry_tests(unit, &unit.tree.handlers[index])?;
-        let mut cells: Vec<CellId> = Vec::new();
-        for &(test, _) in &tests {
-            super::access::walk_expr(unit, test, &mut |expr| {
-                cells.extend(unit.place_of(expr).and_then(|place| self.project.cell_of(unit, place)));
-            });
-        }
-        cells.sort_unstable();
-        cells.dedup();
-        Some(Entry { tests, cells })
+    fn find_entry(&self, id: HandlerId) -> Option<Vec<(ExprId, bool)>> {
+        let (unit, handler, _) = self.parts(id);
+        entry_tests(unit, handler)
     }
 
     fn find_stops(&self, handler: HandlerId) -> Vec<f64> {
@@ -1080,19 +1069,38 @@ impl<'p> World<'p> {
 
     // ---- what others do ----
 
-    /// What can happen to cells while an activation waits.
+    /// What can happen to cells while an activation waits, and what is known once it goes on.
+    ///
+    /// Handlers of the same script are kept out whose entry test fails at first and, by induction over what happens, also
+    /// after all that the others can do; provided that none of them was under way when this one began.
     #[must_use]
-    pub fn effects_while_waiting(&self, run: &Run<'_, '_>, state: &State) -> FxHashMap<CellId, Vec<Effect>> {
-        let mut kept_out: FxHashMap<HandlerId, bool> = FxHashMap::default();
-        let mut failing: FxHashMap<HandlerId, bool> = FxHashMap::default();
+    pub fn while_waiting(&self, run: &mut Run<'_, 'p>, state: &State) -> State {
+        let mut out: Vec<HandlerId> =
+            self.handlers_of(run.script).filter(|&id| self.entries[id.index()].is_some()).collect();
+        out.retain(|&id| !(self.yields[id.index()] && self.begins_within.contains(&(id, run.handler))));
+        loop {
+            let mut after = state.clone();
+            run.apply(&mut after, &self.effects_but_for(run, &out));
+            let before = out.len();
+            out.retain(|&id| {
+                let tests = self.entries[id.index()].as_ref();
+                tests.is_some_and(|tests| tests_fail(self, run, &after, tests))
+            });
+            if out.len() == before {
+                let others = self.handlers_of(run.script);
+                run.let_in.extend(others.filter(|id| self.yields[id.index()] && !out.contains(id)));
+                return after;
+            }
+        }
+    }
+
+    /// What the handlers do that are not kept out.
+    fn effects_but_for(&self, run: &Run<'_, '_>, out: &[HandlerId]) -> FxHashMap<CellId, Vec<Effect>> {
         let mut all: FxHashMap<CellId, Vec<Effect>> = FxHashMap::default();
-        for facts in &run.table.slots {
-            let Some(cell) = facts.cell else { continue };
+        for cell in run.table.slots.iter().filter_map(|facts| facts.cell) {
             let effects = self.effects[cell.index()].iter().filter(|effect| {
-                let Some(handler) = effect.handler else { return true };
-                let out =
-                    *kept_out.entry(handler).or_insert_with(|| self.is_kept_out(run, state, handler, &mut failing));
-                !(out && (effect.own || self.runs_once(run)))
+                let kept = effect.handler.is_some_and(|handler| out.contains(&handler));
+                !(kept && (effect.own || self.runs_once(run)))
             });
             let effects: Vec<Effect> = effects.cloned().collect();
             if !effects.is_empty() {
@@ -1102,38 +1110,16 @@ impl<'p> World<'p> {
         all
     }
 
+    /// The handlers of a script.
+    fn handlers_of(&self, script: ScriptId) -> impl Iterator<Item = HandlerId> + use<> {
+        let first = self.first_handler[script.index()];
+        (first..first + self.project.script(script).tree.handlers.len()).map(HandlerId::at)
+    }
+
     /// Whether there is only one instance that the run's script can run for.
     fn runs_once(&self, run: &Run<'_, '_>) -> bool {
         let owner = self.project.script(run.script).owner;
         owner.is_some_and(|owner| !self.project.registry.is_many(owner))
-    }
-
-    /// Whether a handler of the same script can't begin in this state, by a guard that nobody else lifts meanwhile.
-    fn is_kept_out(
-        &self,
-        run: &Run<'_, '_>,
-        state: &State,
-        handler: HandlerId,
-        failing: &mut FxHashMap<HandlerId, bool>,
-    ) -> bool {
-        let (script, _) = self.handler(handler);
-        if script != run.script || !self.exclusive[handler.index()] || !self.exclusive[run.handler.index()] {
-            return false;
-        }
-        let Some(entry) = &self.entries[handler.index()] else { return false };
-        if !tests_fail(self, run, state, &entry.tests) {
-            return false;
-        }
-        // Whoever else writes the guard must be kept out by it too.
-        entry.cells.iter().all(|guard| {
-            self.effects[guard.index()].iter().all(|effect| {
-                let Some(other) = effect.handler.filter(|other| self.handler(*other).0 == script) else { return false };
-                *failing.entry(other).or_insert_with(|| {
-                    let tests = self.entries[other.index()].as_ref().map(|entry| &entry.tests[..]);
-                    tests.is_some_and(|tests| tests_fail(self, run, state, tests))
-                })
-            })
-        })
     }
 
     /// What the `spawn` handlers of an actor do, for a `spawn` statement.
@@ -1215,9 +1201,8 @@ impl<'p> World<'p> {
     fn run_once(&self, handler: HandlerId) -> RunResult {
         let mut run = Run::new(self, handler);
         let wanted = self.pausing[handler.index()];
-        run.keep_pauses = self.exclusive[handler.index()] || wanted;
+        run.keep_pauses = wanted;
         run.handler_from_entry();
-        let exclusive = self.exclusive[handler.index()] && self.stays_exclusive(&run);
         let found = Found {
             events: run.events,
             outcomes: run.outcomes,
@@ -1225,16 +1210,7 @@ impl<'p> World<'p> {
             moves: run.moves,
             pauses: if wanted { run.pauses } else { Vec::new() },
         };
-        RunResult { seen: run.seen, sent: run.sent, signals: run.signals, exclusive, found }
-    }
-
-    /// Whether at every wait of a handler its own entry test fails.
-    fn stays_exclusive(&self, run: &Run<'_, '_>) -> bool {
-        let Some(entry) = &self.entries[run.handler.index()] else {
-            return !run.pauses.iter().any(|pause| pause.wait.is_some());
-        };
-        let mut waits = run.pauses.iter().filter(|pause| pause.wait.is_some());
-        waits.all(|pause| tests_fail(self, run, &pause.state, &entry.tests))
+        RunResult { seen: run.seen, sent: run.sent, signals: run.signals, let_in: run.let_in, found }
     }
 
     /// Whether the rules about guards will ask for a handler's pauses.
@@ -1253,9 +1229,10 @@ impl<'p> World<'p> {
         let mut changed = Changed::default();
         for (handler, result) in results {
             found[handler.index()] = result.found;
-            if self.exclusive[handler.index()] && !result.exclusive {
-                self.exclusive[handler.index()] = false;
-                changed.scripts.insert(self.handler(handler).0);
+            for other in result.let_in {
+                if self.begins_within.insert((handler, other)) {
+                    changed.scripts.insert(self.handler(handler).0);
+                }
             }
             for ((cell, _), seen) in result.seen {
                 self.take_seen(cell, seen, round, &mut changed);
@@ -1305,7 +1282,7 @@ impl<'p> World<'p> {
                 }
             }
         }
-        if (seen.grows || round >= ROUNDS) && effect.set.is_some() {
+        if (seen.grows || round >= ROUNDS) && matches!(effect.set, Some(Value::Num(_))) {
             effect.set = Some(self.reach[at].clone());
         }
         let effects = &mut self.effects[at];
@@ -1382,7 +1359,7 @@ struct RunResult {
     seen: FxHashMap<(CellId, bool), Seen>,
     sent: Vec<(SignalId, usize, Value)>,
     signals: FxHashSet<SignalId>,
-    exclusive: bool,
+    let_in: FxHashSet<HandlerId>,
     found: Found,
 }
 
@@ -1393,7 +1370,7 @@ struct Changed {
     /// What is done to them has: that matters where others can act in between.
     effects: FxHashSet<CellId>,
     signals: FxHashSet<SignalId>,
-    /// A handler of theirs no longer keeps its own kind out.
+    /// A handler of theirs no longer keeps another out.
     scripts: FxHashSet<ScriptId>,
 }
 
@@ -1535,13 +1512,6 @@ fn called(unit: &ScriptUnit, graph: &Graph) -> Vec<ProcId> {
     found.sort_unstable();
     found.dedup();
     found
-}
-
-/// What must come out how for a handler to do anything.
-struct Entry {
-    tests: Vec<(ExprId, bool)>,
-    /// The cells that the tests ask about.
-    cells: Vec<CellId>,
 }
 
 /// The tests that must come out as given for a handler to do anything: its `when`, early returns, and an `if` around all.

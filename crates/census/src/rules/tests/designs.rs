@@ -996,3 +996,73 @@ on gust(force) {
 }
 "#]);
 }
+
+// ---- modes that keep one another out ----
+
+#[test]
+fn a_mode_that_only_ends_what_it_guards() {
+    judged(&[r#"script boats for mailboat
+
+private mode: office.quest = "none"
+
+on bell when mode == "none" and heat < heat.max {
+    mode = "asked"
+    wait 2s
+    if mode != "asked" { return }
+    heat += 1
+    mode = "none"
+}
+
+on hailed(by) {
+    if mode != "none" { return }
+    mode = "taken"
+    wait 3s
+    if mode == "taken" {
+        heat = 0
+        mode = "none"
+    }
+}
+
+on touched(other) {
+    mode = "done"
+}
+"#]);
+}
+
+#[test]
+fn guards_of_two_handlers_that_do_not_fit_together() {
+    judged(&[r#"script boats for mailboat
+
+private stage: int = 0
+private later: int = 0
+
+on bell when stage == 0 and heat < heat.max {
+    stage = 1
+    wait 1s
+    heat += 1 // ~ range/can-exceed
+    stage = 0
+}
+
+on hailed(by) when stage < 5 and heat < heat.max {
+    stage = 7
+    wait 1s
+    heat += 1 // ~ range/can-exceed
+    stage = 0
+}
+
+on touched(other) when later == 0 and oil <= 99 {
+    later = 1
+    after 1s {
+        oil += 1
+        later = 0
+    }
+}
+
+on removed when later == 0 and oil >= 1 {
+    later = 2
+    wait 1s
+    oil -= 1
+    later = 0
+}
+"#]);
+}
