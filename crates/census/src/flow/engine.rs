@@ -453,21 +453,34 @@ impl<'w, 'p> Run<'w, 'p> {
     pub fn handler_from(&mut self, state: State) {
         let (_, handler, _) = self.world.parts(self.handler);
         let graph = self.world.handler_graph(self.handler);
-        let state = match handler.when {
-            Some(when) => self.branch(state, when).0,
-            None => Some(state),
-        };
-        if let Some(state) = state {
+        let Some(when) = handler.when else {
             self.body(graph, state);
+            return;
+        };
+        let (yes, no) = self.branch(state, when);
+        if let Some(state) = yes {
+            self.body(graph, state);
+        }
+        // A procedure that the test calls may have done something, whichever way the test comes out.
+        if let Some(state) = no.filter(|_| self.calls_procedure(when)) {
+            self.end(state, self.unit.tree.expr(when).span);
         }
     }
 
     /// What is known as the handler begins.
     #[must_use]
     pub fn entry(&mut self) -> State {
+        let mut state = self.unassuming();
+        self.assume_ranges(&mut state);
+        self.assume_invariants(state)
+    }
+
+    /// The same, but for what bounds and invariants tell.
+    #[must_use]
+    pub fn unassuming(&self) -> State {
         let values =
             (0..self.table.slots.len()).map(|at| self.world.entry_value(self.handler, &self.table.slots[at])).collect();
-        let mut state = State {
+        State {
             values,
             facts: Facts::default(),
             tests: SmallVec::new(),
@@ -481,9 +494,7 @@ impl<'w, 'p> Run<'w, 'p> {
             forked: false,
             selves: SmallVec::new(),
             removed: SmallVec::new(),
-        };
-        self.assume_ranges(&mut state);
-        self.assume_invariants(state)
+        }
     }
 
     /// Bounds hold when a handler starts.
@@ -545,11 +556,15 @@ impl<'w, 'p> Run<'w, 'p> {
         self.is_own(instance) || self.table.slot(Key::Instance(instance)).is_none_or(|slot| self.holds_one(state, slot))
     }
 
-    /// What goes through a name is within its range, once the name is known to hold an instance.
+    /// What goes through a name is within its range, once the name is known to hold an instance; but for what a write of
+    /// this very handler may have left outside.
     pub(super) fn assume_dependents(&self, state: &mut State, holder: Slot) {
         if self.holds_one(state, holder) {
             for &slot in &self.table.slots[holder as usize].dependents {
-                self.assume_range(state, slot);
+                let outside = |wrong| matches!(wrong, Wrong::Outside(other, _) if other == slot);
+                if !state.suspects.iter().any(|suspect| outside(suspect.wrong)) {
+                    self.assume_range(state, slot);
+                }
             }
         }
     }
@@ -557,7 +572,7 @@ impl<'w, 'p> Run<'w, 'p> {
     fn assume_invariants(&mut self, mut state: State) -> State {
         let world = self.world;
         let invariants = &world.project.invariants;
-        for at in 0..invariants.len() {
+        for at in (0..invariants.len()).filter(|&at| world.can_be_assumed(at)) {
             for base in self.invariant_bases(at) {
                 let holder = match base {
                     Base::Held(held) => self.table.slot(Key::Place(held)),
@@ -574,7 +589,7 @@ impl<'w, 'p> Run<'w, 'p> {
     }
 
     /// The instances for which an invariant can be judged here.
-    pub(super) fn invariant_bases(&self, at: usize) -> Vec<Base> {
+    pub fn invariant_bases(&self, at: usize) -> Vec<Base> {
         let invariant = &self.world.project.invariants[at];
         if invariant.holds.is_none() {
             return Vec::new();
@@ -587,7 +602,7 @@ impl<'w, 'p> Run<'w, 'p> {
     }
 
     /// Splits a state by an invariant.
-    pub(super) fn judge(&mut self, state: State, at: usize, base: Base) -> super::eval::Split {
+    pub fn judge(&mut self, state: State, at: usize, base: Base) -> super::eval::Split {
         let invariant = &self.world.project.invariants[at];
         let Some(holds) = invariant.holds else { return (Some(state), None) };
         let unit = std::mem::replace(&mut self.unit, &invariant.unit);
@@ -690,7 +705,7 @@ impl<'w, 'p> Run<'w, 'p> {
             for state in states {
                 for state in self.steps(state, &block.steps) {
                     let (mark, before) = (self.given.len(), left.len());
-                    let ways = self.exit(state, &block.exit, block.exit_span, &mut left);
+                    let ways = self.exit(at, state, block, &mut left);
                     let given = self.given.split_off(mark);
                     left[before..].iter_mut().for_each(|state| state.forget_all(&given));
                     for (next, mut state) in ways {
@@ -848,10 +863,11 @@ impl<'w, 'p> Run<'w, 'p> {
         reached.after_wait |= waited;
     }
 
-    fn exit(&mut self, mut state: State, exit: &Exit, span: Span, left: &mut Vec<State>) -> Vec<(BlockId, State)> {
+    fn exit(&mut self, at: BlockId, mut state: State, block: &Block, left: &mut Vec<State>) -> Vec<(BlockId, State)> {
+        let span = block.exit_span;
         self.reach(span, state.waited);
         let mut next = Vec::new();
-        match exit {
+        match &block.exit {
             Exit::Goto(to) => next.push((*to, state)),
             Exit::Branch { test, yes, no } => {
                 let (a, b) = self.branch(state, *test);
@@ -883,7 +899,11 @@ impl<'w, 'p> Run<'w, 'p> {
                     cut(&mut inside, slot, (1.0, f64::INFINITY));
                 }
                 let inside = match filter {
-                    Some(filter) => self.branch(inside, *filter).0,
+                    Some(filter) => {
+                        let (inside, other) = self.branch(inside, *filter);
+                        next.extend(other.filter(|_| self.calls_procedure(*filter)).map(|state| (at, state)));
+                        inside
+                    }
                     None => Some(inside),
                 };
                 next.extend(inside.map(|state| (*body, state)));
@@ -1028,6 +1048,13 @@ impl<'w, 'p> Run<'w, 'p> {
     }
 
     fn choose(&mut self, state: &State, offers: &[Offer], span: Span, next: &mut Vec<(BlockId, State)>) {
+        let mut asked = state.clone();
+        for when in offers.iter().filter_map(|offer| offer.when) {
+            if self.calls_procedure(when) {
+                self.eval(&mut asked, when);
+            }
+        }
+        let state = &asked;
         for offer in offers {
             let offered = match offer.when {
                 Some(when) => self.branch(state.clone(), when).0,
@@ -1631,7 +1658,11 @@ impl<'w, 'p> Run<'w, 'p> {
             }
             Waiting::Until(test) => {
                 let state = self.wait(state, Some(span))?;
-                self.branch(state, test).0
+                let (yes, no) = self.branch(state, test);
+                if let Some(mut no) = no.filter(|_| self.calls_procedure(test)) {
+                    self.settle(&mut no);
+                }
+                yes
             }
         }
     }

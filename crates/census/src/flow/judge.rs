@@ -145,7 +145,11 @@ impl Run<'_, '_> {
                     continue;
                 }
                 let wrong = Wrong::Broken(InvariantId::at(index), base);
+                let known = state.suspects.len();
                 state.suspects.retain(|suspect| suspect.wrong != wrong);
+                if state.suspects.len() == known && self.judge(before.clone(), index, base).0.is_none() {
+                    continue; // It was false before the handler did anything.
+                }
                 if self.judge(state.clone(), index, base).1.is_some() {
                     self.add_suspect(before, state, wrong, slot, at, (0.0, 0.0));
                     fresh.push(wrong);

@@ -154,6 +154,13 @@ impl Linear {
     }
 }
 
+/// A number that divisions on the way may have left a little beside a whole one.
+#[must_use]
+pub fn snapped(value: f64) -> f64 {
+    let whole = value.round();
+    if (value - whole).abs() < 1e-9 * (1.0 + whole.abs()) { whole } else { value }
+}
+
 /// Inequalities that hold: each says that its form is at most zero.
 #[derive(Clone, PartialEq, Debug, Default)]
 pub struct Facts {
@@ -259,7 +266,7 @@ impl Facts {
                         return best;
                     }
                     if depth == effort.depth {
-                        best = best.min(form.highest_with(fact, -by, ends));
+                        best = best.min(snapped(form.highest_with(fact, -by, ends)));
                         if best <= enough {
                             return best;
                         }
@@ -270,7 +277,7 @@ impl Facts {
                     if rest.terms.len() > form.terms.len() + 1 || sums.iter().any(told) {
                         continue;
                     }
-                    best = best.min(rest.highest(ends));
+                    best = best.min(snapped(rest.highest(ends)));
                     if best <= enough {
                         return best;
                     }

@@ -1,6 +1,6 @@
 //! What is known at one point of a body.
 
-use super::linear::{Facts, Linear, Slot};
+use super::linear::{Facts, Linear, Slot, snapped};
 use super::value::{Abstract, Num, Value};
 use crate::project::Base;
 use crate::registry::{End, InvariantId};
@@ -256,7 +256,7 @@ impl State {
                 continue;
             }
             let Some(num) = self.num(slot).cloned() else { continue };
-            let limit = -lowest / factor;
+            let limit = snapped(-lowest / factor);
             let cut = if factor > 0.0 {
                 Num::range(f64::NEG_INFINITY, limit, num.int)
             } else {

@@ -187,8 +187,12 @@ pub struct World<'p> {
     pub written: Vec<bool>,
     beforehand: Beforehand,
     in_invariant: FxHashSet<VarId>,
+    /// By invariant: with the values that a run begins with it is false, so nothing may be built on it.
+    begins_false: Vec<bool>,
     removed: FxHashSet<OwnerId>,
     removes_any: bool,
+    /// By handler: what it may remove before it first waits.
+    removes_at_once: Vec<Vec<Type>>,
     spawned: FxHashSet<OwnerId>,
     goes: bool,
     /// What each procedure writes, with all that it calls.
@@ -237,8 +241,10 @@ impl<'p> World<'p> {
             written: vec![false; project.cells.len()],
             beforehand: Beforehand::default(),
             in_invariant: project.invariants.iter().flat_map(|invariant| invariant.variables.iter().copied()).collect(),
+            begins_false: vec![false; project.invariants.len()],
             removed: FxHashSet::default(),
             removes_any: false,
+            removes_at_once: Vec::new(),
             spawned: FxHashSet::default(),
             goes: false,
             procedure_writes: Vec::new(),
@@ -264,9 +270,11 @@ impl<'p> World<'p> {
             .map(|&id| world.handler_graph(id).blocks.iter().map(|block| block.steps.len() + 1).sum())
             .collect();
         world.pausing = ids.iter().map(|&id| world.wants_pauses(id)).collect();
+        world.removes_at_once = ids.iter().map(|&id| world.find_removals(id)).collect();
         world.yields = ids.iter().map(|&id| world.lets_others_act(id)).collect();
         world.cell_stops = world.find_cell_stops();
         world.tables = world.make_tables();
+        world.begins_false = (0..project.invariants.len()).map(|at| world.begins_false(at)).collect();
         world
     }
 
@@ -336,6 +344,56 @@ impl<'p> World<'p> {
     #[must_use]
     pub fn thresholds(&self, handler: HandlerId) -> &[f64] {
         &self.stops[handler.index()]
+    }
+
+    /// The types of the names whose instances a handler may remove before it first waits.
+    fn find_removals(&self, id: HandlerId) -> Vec<Type> {
+        let (unit, _, graph) = self.parts(id);
+        let (script, _) = self.handler(id);
+        let removed = |step: &graph::Step| match step.kind {
+            StepKind::Remove(what) => Some(unit.ty(what)),
+            _ => None,
+        };
+        let mut types = Vec::new();
+        let mut seen = vec![false; graph.blocks.len()];
+        let mut open = vec![graph::BlockId(0)];
+        while let Some(at) = open.pop() {
+            if std::mem::replace(&mut seen[at.index()], true) {
+                continue;
+            }
+            let block = &graph.blocks[at.index()];
+            let mut steps = block.steps.iter();
+            types.extend(steps.by_ref().take_while(|step| !certain::waits(unit, &step.kind)).filter_map(removed));
+            if !block.steps.iter().any(|step| certain::waits(unit, &step.kind)) {
+                open.extend(block.exit.successors());
+            }
+        }
+        let called = self.bodies(script, graph);
+        types.extend(
+            called[1..].iter().flat_map(|graph| &graph.blocks).flat_map(|block| &block.steps).filter_map(removed),
+        );
+        types
+    }
+
+    /// Whether the instance that a signal brings may have been removed by the time a handler's turn comes: by one before it
+    /// that answers too, or by the handler itself, for another instance.
+    fn may_be_taken_away(&self, handler: HandlerId, signal: SignalId, of: Option<OwnerId>) -> bool {
+        let (unit, _, _) = self.parts(handler);
+        let declared = self.project.registry.signal(signal);
+        let repeated = (declared.to_all || !declared.from_engine)
+            && unit.owner.is_some_and(|owner| self.project.registry.is_many(owner));
+        let earlier = self.handler_ids().take_while(|&id| id < handler || repeated && id == handler);
+        let mut answering = earlier.filter(|&id| {
+            let (script, index) = self.handler(id);
+            self.project.script(script).handlers[index].signal == Some(signal)
+        });
+        answering.any(|id| {
+            self.removes_at_once[id.index()].iter().any(|ty| match (ty, of) {
+                (Type::Ref(Some(a)), Some(b)) => *a == b,
+                (Type::Ref(_), _) => true,
+                _ => false,
+            })
+        })
     }
 
     /// Whether a handler waits or spawns, by itself or through a procedure.
@@ -560,6 +618,47 @@ impl<'p> World<'p> {
     #[must_use]
     pub fn written_by(&self, script: ScriptId, id: ProcId) -> &FxHashSet<CellId> {
         &self.procedure_writes[script.index()][id.index()]
+    }
+
+    /// Whether an invariant is false of the defaults and the instances' own starting values. It is worked out in any
+    /// handler that knows all its variables; where none does, nobody asks.
+    fn begins_false(&self, at: usize) -> bool {
+        let invariant = &self.project.invariants[at];
+        let registry = &self.project.registry;
+        let knows_all = |handler: HandlerId, base: Base| {
+            let table = self.table(handler);
+            let slots = invariant.variables.iter().map(|&variable| {
+                let own = registry.var(variable).scope == Scope::Instance;
+                table.of_variable(variable, if own { base } else { Base::One }).map(|slot| (slot, variable))
+            });
+            slots.collect::<Option<Vec<(Slot, VarId)>>>()
+        };
+        let mut known = self.handler_ids().flat_map(|id| {
+            let bases = Run::new(self, id).invariant_bases(at);
+            bases.into_iter().filter_map(move |base| Some((id, base, knows_all(id, base)?)))
+        });
+        let Some((handler, base, slots)) = known.next() else { return false };
+        let mut run = Run::new(self, handler);
+        let whose: Vec<Option<InstanceId>> = match invariant.actor {
+            Some(actor) => std::iter::once(None).chain(registry.instances_of(actor).map(Some)).collect(),
+            None => vec![None],
+        };
+        whose.into_iter().any(|instance| {
+            let mut state = run.unassuming();
+            for &(slot, variable) in &slots {
+                let facts = registry.var(variable);
+                let own = instance.and_then(|instance| registry.start_of(variable, instance));
+                let Some(start) = own.or(facts.default.as_ref()) else { return false };
+                state.values[slot as usize] = Abstract::of(self.constant(start, facts.ty));
+            }
+            run.judge(state, at, base).0.is_none()
+        })
+    }
+
+    /// Whether an invariant can be taken to hold when a handler begins.
+    #[must_use]
+    pub fn can_be_assumed(&self, invariant: usize) -> bool {
+        !self.begins_false[invariant]
     }
 
     /// Whether a variable stands in an invariant.
@@ -983,8 +1082,14 @@ impl<'p> World<'p> {
         }
         let at = facts.parameters.iter().position(|(parameter, _)| *parameter == local);
         let (Some(at), Some(signal)) = (at, facts.signal) else { return Abstract::of(anything(ty)) };
-        if matches!(ty, Type::Ref(_)) {
-            return Abstract::of(self.sent_ref(signal, at));
+        if let Type::Ref(of) = ty {
+            let mut value = self.sent_ref(signal, at);
+            // A parameter that only lets an actor pass lets none pass that is gone.
+            let lets_all_pass = facts.parameters[at].1.is_none();
+            if let (Value::Ref { none, .. }, true) = (&mut value, lets_all_pass) {
+                *none |= self.may_be_taken_away(handler, signal, of);
+            }
+            return Abstract::of(value);
         }
         let declared = &self.project.registry.signal(signal);
         let mut value = if declared.from_engine {

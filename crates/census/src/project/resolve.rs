@@ -448,7 +448,7 @@ impl<'a> Resolver<'a> {
                 let own = self.type_name(written);
                 match (sent, own) {
                     (Some(Type::Ref(sent)), Type::Ref(Some(actor))) if sent.is_none() || sent == Some(actor) => {
-                        filter = Some(actor).filter(|_| sent.is_none());
+                        filter = Some(actor); // What is gone by then does not pass, even where nothing else can come.
                     }
                     (Some(sent), own) if !self.goes_into(sent, own) => {
                         let message = format!(

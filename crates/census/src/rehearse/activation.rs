@@ -168,6 +168,7 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
         if let Some(when) = unit.tree.handlers[at.index].when
             && !self.eval(&mut activation, unit, when).is_true()
         {
+            self.settle(); // A procedure that the test called may have written something.
             return self.finish(activation);
         }
         activation.id = self.next_id();

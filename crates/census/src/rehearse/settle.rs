@@ -195,6 +195,15 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
         all
     }
 
+    /// Whether all invariants hold by now, for every instance.
+    pub fn all_hold(&mut self) -> bool {
+        let invariants = &self.layout.project.invariants;
+        (0..invariants.len()).all(|at| match invariants[at].actor {
+            None => self.holds(at, None),
+            Some(actor) => self.memory.live(actor).to_vec().into_iter().all(|of| self.holds(at, Some(of))),
+        })
+    }
+
     fn holds(&mut self, at: usize, of: Option<InstanceAt>) -> bool {
         let facts = &self.layout.project.invariants[at];
         let Some(holds) = facts.holds else { return true };

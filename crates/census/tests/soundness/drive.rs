@@ -41,7 +41,8 @@ pub fn first_fault(layout: &Layout<'_>, seed: u64, trace: bool) -> Option<Fault>
         if let Some(fault) = machine.faults.first() {
             return Some(fault.clone());
         }
-        if machine.stopped.is_some() || began_outside(&machine) {
+        // What the game writes may make an invariant false: no handler's fault.
+        if machine.stopped.is_some() || began_outside(&machine) || !machine.all_hold() {
             return None;
         }
         act(&mut machine, layout.project, &mut dice);

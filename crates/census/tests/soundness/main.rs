@@ -94,6 +94,9 @@ fn judge(seed: u64, runs: u64, tally: &mut Tally) {
         tally.faults += 1;
         let told = format!("{} {}", place(&project, fault.at), fault.rule);
         if !was_reported(&project, &report, &fault) {
+            if std::env::var("OAKEN_TRACE").is_ok() {
+                drive::first_fault(&layout, seed.wrapping_mul(1000) + run, true);
+            }
             missed.insert(format!("seed {seed}, run {run}: {told}: {}", fault.message));
         }
         happened.insert(told);

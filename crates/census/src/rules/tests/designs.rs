@@ -1066,3 +1066,86 @@ on removed when later == 0 and oil >= 1 {
 }
 "#]);
 }
+
+// ---- what is easily lost on the way ----
+
+#[test]
+fn what_a_test_does_counts_whichever_way_it_comes_out() {
+    judged(&[r#"script gates for office
+
+proc spend() -> bool {
+    stock -= 1 // ~ range/can-fall-below
+    return stock > 5
+}
+
+proc take() -> bool {
+    trust -= 1 // ~ range/can-fall-below
+    return trust > 5
+}
+
+on bell when spend() {
+    note "open"
+}
+
+on gust(force) {
+    for boat in mailboat where take() {
+        note "{boat.heat}"
+    }
+}
+"#]);
+}
+
+#[test]
+fn a_test_of_a_name_does_not_put_its_variables_right() {
+    judged(&[r#"script loads for mailboat
+
+on hailed(by: mailboat) {
+    by.heat += 1 // ~ range/can-exceed
+    if by is set {
+        note "hailed"
+    }
+}
+"#]);
+}
+
+#[test]
+fn thirds_and_sevenths_end_no_loop_early() {
+    judged(&[r#"script ledger for office
+
+on bell {
+    repeat 2 {
+        trust -= 7 // ~ range/can-fall-below unused/dead-write
+        trust = -2 // ~ range/can-fall-below
+    }
+}
+"#]);
+}
+
+#[test]
+fn what_a_signal_brings_may_be_gone_by_ones_turn() {
+    let before = "script fires for office\n\non hailed(by) {\n    remove by\n}\n";
+    judged(&[
+        before,
+        r#"script boats for tide
+
+on hailed(by) {
+    note "{by.heat}" // ~ init/empty-ref
+}
+
+on hailed(by: mailboat) {
+    note "{by.heat}"
+}
+"#,
+    ]);
+    judged(&[
+        "script a for office\n\non hailed(by) {\n    wait 1s\n    remove by\n}\non hailed(by) {\n    note \"{by.heat}\"\n}\n",
+    ]);
+}
+
+#[test]
+fn an_invariant_that_is_false_from_the_start_is_not_built_upon() {
+    expect_in_scripts(
+        &format!("{STATE}\n[invariants.rich]\nholds = \"office.coins >= 20\"\n"),
+        &["script shop for office\n\non bell {\n    coins -= 15 // ~ range/can-fall-below\n}\n"],
+    );
+}
