@@ -81,6 +81,9 @@ impl Run<'_, '_> {
             }
             for (limit, end) in self.judged_limits(other) {
                 let wrong = Wrong::Outside(other, end);
+                if within(before, other, limit, end) {
+                    state.suspects.retain(|suspect| suspect.wrong != wrong); // A test has told so since.
+                }
                 if within(state, other, limit, end) {
                     state.suspects.retain(|suspect| suspect.wrong != wrong);
                 } else if moved.can_break(end, limit == Limit::Slot(slot)) && !surely_beyond(before, other, limit, end)
@@ -215,7 +218,8 @@ impl Run<'_, '_> {
         }
         let (told, kept) = std::mem::take(&mut state.suspects).into_iter().partition(|suspect| meant(suspect.wrong));
         state.suspects = kept;
-        let told: SmallVec<[Suspect; 1]> = told;
+        let mut told: SmallVec<[Suspect; 1]> = told;
+        told.retain(|suspect| !self.is_right(state, suspect.wrong));
         for suspect in &told {
             self.tell(suspect);
         }
@@ -226,6 +230,15 @@ impl Run<'_, '_> {
             {
                 state.doubted.push(slot);
             }
+        }
+    }
+
+    /// Whether what was suspect has turned out to be right: a test may have told so since, such as `oil > 100` that did not
+    /// hold, without a write.
+    fn is_right(&mut self, state: &State, wrong: Wrong) -> bool {
+        match wrong {
+            Wrong::Broken(invariant, base) => self.judge(state.clone(), invariant.index(), base).1.is_none(),
+            Wrong::Outside(slot, end) => self.limit_of(slot, end).is_none_or(|limit| within(state, slot, limit, end)),
         }
     }
 

@@ -381,15 +381,40 @@ impl Facts {
                     let constant = fact.constant.min(theirs.constant);
                     joined.add(Linear { terms: fact.terms.clone(), constant });
                 }
-                None => joined.add_weakened(fact, other, other_ends),
+                None => joined.add_what_both_know(fact, ends, other, other_ends),
             }
         }
         for fact in other.known.iter() {
             if !self.known.iter().any(|mine| mine.terms == fact.terms) {
-                joined.add_weakened(fact, self, ends);
+                joined.add_what_both_know(fact, other_ends, self, ends);
             }
         }
         joined
+    }
+
+    /// Adds as much of one side's fact as the other side knows too; of a fact about three places also what it says, by the
+    /// range of one of them, of the other two.
+    fn add_what_both_know(
+        &mut self,
+        fact: &Linear,
+        ends: &impl Fn(Slot) -> (f64, f64),
+        other: &Self,
+        other_ends: &impl Fn(Slot) -> (f64, f64),
+    ) {
+        self.add_weakened(fact, other, other_ends);
+        if fact.terms.len() != 3 {
+            return;
+        }
+        for (at, &(slot, factor)) in fact.terms.iter().enumerate() {
+            let (lo, hi) = ends(slot);
+            let least = factor * if factor > 0.0 { lo } else { hi };
+            if least.is_finite() {
+                let mut pair = fact.clone();
+                pair.terms.remove(at);
+                pair.constant += least;
+                self.add_weakened(&pair, other, other_ends);
+            }
+        }
     }
 
     /// Adds as much of a fact as the other side knows too.

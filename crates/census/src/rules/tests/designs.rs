@@ -1149,3 +1149,71 @@ fn an_invariant_that_is_false_from_the_start_is_not_built_upon() {
         &["script shop for office\n\non bell {\n    coins -= 15 // ~ range/can-fall-below\n}\n"],
     );
 }
+
+#[test]
+fn fractions_that_are_put_back_inside() {
+    judged(&[
+        r#"script lamps for mailboat
+
+on gust(force) {
+    oil += force / 10
+    if oil > 100 { oil = 100 }
+    oil -= force / 10
+    if not (oil >= 0) { oil = 0 }
+    oil += random(-0.5, 0.5)
+    if oil < 0 {
+        oil = 0
+    } else if oil > oil.max {
+        oil = oil.max
+    }
+    oil += force / 10 // ~ range/can-exceed
+    if oil > 100.5 { oil = 100 }
+}
+"#,
+        r#"script breezes for tide
+
+on gust(force) {
+    let rest = pace - force / 10
+    if rest < 0 { rest = 0 }
+    pace = rest
+    pace += 0.5
+    if pace >= 4 { pace = 4 }
+    pace = 4 - pace + 0.6 // ~ range/can-exceed
+}
+"#,
+    ]);
+}
+
+#[test]
+fn a_rest_is_no_more_than_what_it_was_taken_from() {
+    let fog = r#"[variables.tide.fog]
+type = "number"
+scope = "global"
+default = 0
+min = 0
+max = "tide.top"
+engine = "reads"
+[variables.tide.top]
+type = "number"
+scope = "global"
+default = 20
+min = 10
+max = 40
+"#;
+    expect_in_scripts(
+        &format!("{STATE}{fog}"),
+        &[r#"script fogs for tide
+
+on gust(force) {
+    let rest = fog - force
+    if rest < 0 { rest = 0 }
+    fog = rest
+    top -= force
+    if top < 10 { top = 10 }
+    if fog > top { fog = top }
+    note "{fog:1}"
+    fog = rest + 1 // ~ range/can-exceed
+}
+"#],
+    );
+}
