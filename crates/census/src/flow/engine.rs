@@ -764,7 +764,7 @@ impl<'w, 'p> Run<'w, 'p> {
         for state in self.call_parts(&mut state, call, id, arguments) {
             self.arrive(next, state);
         }
-        if std::mem::take(&mut self.dead) {
+        if self.take_dead() {
             next.clear();
         }
     }
@@ -922,7 +922,7 @@ impl<'w, 'p> Run<'w, 'p> {
             }
             Exit::Restart | Exit::Gone => self.end(state, span),
         }
-        if std::mem::take(&mut self.dead) {
+        if self.take_dead() {
             next.clear();
         }
         next
@@ -1117,7 +1117,7 @@ impl<'w, 'p> Run<'w, 'p> {
                 self.eval(&mut state, *call);
             }
         }
-        (!std::mem::take(&mut self.dead)).then_some(state)
+        (!self.take_dead()).then_some(state)
     }
 
     /// There is one more of an actor, or of those that its `spawn` handlers bring or take away.
@@ -1383,7 +1383,7 @@ impl<'w, 'p> Run<'w, 'p> {
             false => (self.forms(&state, target), self.forms(&state, value)),
         };
         let given = self.eval(&mut state, value);
-        if std::mem::take(&mut self.dead) {
+        if self.take_dead() {
             return SmallVec::new();
         }
         let (Some(slot), Some(old)) = (self.slot(place), old) else { return smallvec![state] };
@@ -1741,6 +1741,16 @@ impl<'w, 'p> Run<'w, 'p> {
     }
 
     // ---- procedures ----
+
+    /// Nothing goes on from here.
+    pub(super) fn die(&mut self) {
+        self.dead = true;
+    }
+
+    /// Whether nothing goes on from what was just worked out; asked once.
+    pub(super) fn take_dead(&mut self) -> bool {
+        std::mem::take(&mut self.dead)
+    }
 
     /// Runs a procedure in place, for its value.
     pub fn call(&mut self, state: &mut State, expr: ExprId, id: ProcId, arguments: &[ExprId]) -> Value {

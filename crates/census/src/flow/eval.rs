@@ -204,8 +204,9 @@ impl Run<'_, '_> {
     fn eval_test(&mut self, state: &mut State, expr: ExprId) -> Value {
         let (yes, no) = self.branch(state.clone(), expr);
         let value = Value::Bool { yes: yes.is_some(), no: no.is_some() };
-        if let Some(joined) = join_ways(yes, no) {
-            *state = joined;
+        match join_ways(yes, no) {
+            Some(joined) => *state = joined,
+            None => self.die(),
         }
         value
     }
@@ -418,14 +419,25 @@ impl Run<'_, '_> {
                 let by = if op == BinaryOp::Add { 1.0 } else { -1.0 };
                 self.forms_of(state, left).plus(&self.forms_of(state, right), by)
             }
-            BinaryOp::Multiply => match (self.known(state, left), self.known(state, right)) {
-                (_, Some(by)) => self.forms_of(state, left).scaled(by),
-                (Some(by), _) => self.forms_of(state, right).scaled(by),
-                _ => Forms::default(),
-            },
+            BinaryOp::Multiply => {
+                let (a, b) = (self.forms_of(state, left), self.forms_of(state, right));
+                match (self.known(state, left), self.known(state, right)) {
+                    (_, Some(by)) => a.scaled(by),
+                    (Some(by), _) => b.scaled(by),
+                    _ => {
+                        let (a_span, b_span) = (span(state, &a), span(state, &b));
+                        let part = part_of(&a, a_span, b_span);
+                        part.or_else(|| part_of(&b, b_span, a_span)).unwrap_or_default()
+                    }
+                }
+            }
             BinaryOp::Divide => match self.known(state, right) {
                 Some(by) if by != 0.0 => self.forms_of(state, left).scaled(1.0 / by),
-                _ => Forms::default(),
+                _ => {
+                    let (a, (low, high)) = (self.forms_of(state, left), span(state, &self.forms_of(state, right)));
+                    let by = (1.0 / high, 1.0 / low);
+                    part_of(&a, span(state, &a), by).filter(|_| low > 0.0).unwrap_or_default()
+                }
             },
             BinaryOp::Remainder => {
                 // A divisor above zero: the rest lies from zero up to it, and is no more than a dividend not below zero.
@@ -514,8 +526,14 @@ impl Run<'_, '_> {
 
     // ---- tests ----
 
-    /// Splits a state by a test.
-    pub fn branch(&mut self, mut state: State, expr: ExprId) -> Split {
+    /// Splits a state by a test. A procedure that never comes back ends the way that called it, and no other: not the one
+    /// on which the left side of an `or` has decided already.
+    pub fn branch(&mut self, state: State, expr: ExprId) -> Split {
+        let split = self.split(state, expr);
+        if self.take_dead() { (None, None) } else { split }
+    }
+
+    fn split(&mut self, mut state: State, expr: ExprId) -> Split {
         let unit = self.unit;
         match &unit.tree.expr(expr).kind {
             ExprKind::Bool(true) => (Some(state), None),
@@ -872,6 +890,30 @@ impl Run<'_, '_> {
             })
         };
         (way(scenes.contains(&scene.0), smallvec![scene.0]), way(!others.is_empty(), others.clone()))
+    }
+}
+
+/// The range of what lies between forms.
+fn span(state: &State, forms: &Forms) -> (f64, f64) {
+    let ends = |slot| state.ends(slot);
+    let hi = forms.uppers.iter().map(|form| state.facts.highest(form, &ends)).fold(f64::INFINITY, f64::min);
+    let lo = forms.lowers.iter().map(|form| -state.facts.highest(&form.times(-1.0), &ends)).fold(-f64::INFINITY, f64::max);
+    (lo, hi)
+}
+
+/// The forms of a number times one from `low` to `high`, none of them below zero: where the sign of the first is known, the
+/// product lies between two multiples of it. So `oil + (20 - oil) * share` is no more than 20.
+fn part_of(forms: &Forms, (lo, hi): (f64, f64), (low, high): (f64, f64)) -> Option<Forms> {
+    if low < 0.0 || !high.is_finite() {
+        return None;
+    }
+    let scaled = |all: &SmallVec<[Linear; 2]>, by: f64| all.iter().map(|form| form.times(by)).collect();
+    if lo >= 0.0 {
+        Some(Forms { uppers: scaled(&forms.uppers, high), lowers: scaled(&forms.lowers, low) })
+    } else if hi <= 0.0 {
+        Some(Forms { uppers: scaled(&forms.uppers, low), lowers: scaled(&forms.lowers, high) })
+    } else {
+        None
     }
 }
 

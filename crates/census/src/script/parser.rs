@@ -928,6 +928,7 @@ impl<'a> Parser<'a> {
         if level == 7 {
             return self.unary();
         }
+        let start = self.peek().span; // The parenthesis too, where the left side stands in one.
         let mut left = self.binary(level + 1)?;
         let mut chain = 0;
         while let Some(op) = self.operator(level) {
@@ -951,7 +952,7 @@ impl<'a> Parser<'a> {
                 return None;
             }
             let right = self.binary(level + 1)?;
-            let span = self.span_of(left).to(self.span_of(right));
+            let span = start.to(self.previous);
             left = self.push(ExprKind::Binary(op, left, right), span);
         }
         Some(left)
@@ -983,7 +984,7 @@ impl<'a> Parser<'a> {
         let start = self.bump().span;
         self.skip_newlines();
         let operand = self.nested(Self::not)?;
-        let span = start.to(self.span_of(operand));
+        let span = start.to(self.previous);
         Some(self.push(ExprKind::Unary(UnaryOp::Not, operand), span))
     }
 
@@ -1001,12 +1002,13 @@ impl<'a> Parser<'a> {
 
     /// `a == b`, `a is [not] set|none|NAME`
     fn comparison(&mut self) -> Option<ExprId> {
+        let start = self.peek().span;
         let left = self.binary(5)?;
         let expr = if let Some(op) = self.comparison_sign() {
             self.bump();
             self.skip_newlines();
             let right = self.binary(5)?;
-            let span = self.span_of(left).to(self.span_of(right));
+            let span = start.to(self.previous);
             self.push(ExprKind::Binary(op, left, right), span)
         } else if self.at_word("is") {
             self.bump();
@@ -1018,7 +1020,7 @@ impl<'a> Parser<'a> {
                 "none" => IsTest::None,
                 _ => IsTest::Named(name),
             };
-            let span = self.span_of(left).to(self.previous);
+            let span = start.to(self.previous);
             self.push(ExprKind::Is { subject: left, negated, test }, span)
         } else {
             return Some(left);
@@ -1046,7 +1048,7 @@ impl<'a> Parser<'a> {
             return Some(self.push(ExprKind::Int(i64::MIN), start.to(number.span)));
         }
         let operand = self.nested(Self::unary)?;
-        let span = start.to(self.span_of(operand));
+        let span = start.to(self.previous);
         Some(self.push(ExprKind::Unary(op, operand), span))
     }
 
