@@ -8,7 +8,7 @@ use super::eval::{Forms, Split, anything, ways};
 use super::graph::{Block, BlockId, Exit, Graph, Offer, Step, StepKind, Waiting};
 use super::judge::{self, Moved};
 use super::linear::{Facts, Linear, Slot};
-use super::state::{PendingStep, Source, State, Wrong};
+use super::state::{PendingStep, Source, State, Suspect, Wrong};
 use super::value::{Abstract, Num, Value};
 use super::world::{Effect, HandlerId, World};
 use crate::project::{Base, CellId, Meaning, Place, PlaceId, ProcId, ScriptId, ScriptUnit};
@@ -486,6 +486,7 @@ impl<'w, 'p> Run<'w, 'p> {
             tests: SmallVec::new(),
             suspects: SmallVec::new(),
             doubted: SmallVec::new(),
+            moved_bounds: SmallVec::new(),
             steps: SmallVec::new(),
             sources: SmallVec::new(),
             waited: false,
@@ -514,7 +515,7 @@ impl<'w, 'p> Run<'w, 'p> {
                     let range = if sign > 0.0 { (f64::NEG_INFINITY, value) } else { (value, f64::INFINITY) };
                     cut(state, slot, range);
                 }
-                Some(Limit::Slot(bound)) => {
+                Some(Limit::Slot(bound)) if !state.moved_bounds.contains(&bound) => {
                     let (lo, hi) = state.ends(bound);
                     let (own_lo, own_hi) = state.ends(slot);
                     let (range, back) = if sign > 0.0 {
@@ -528,7 +529,7 @@ impl<'w, 'p> Run<'w, 'p> {
                         state.facts.add(Linear::slot(slot).plus(&Linear::slot(bound), -1.0).times(sign));
                     }
                 }
-                None => {}
+                _ => {}
             }
         }
     }
@@ -775,8 +776,9 @@ impl<'w, 'p> Run<'w, 'p> {
         heads: &mut FxHashMap<BlockId, (State, u32)>,
         at: BlockId,
         block: &Block,
-        states: Vec<State>,
+        mut states: Vec<State>,
     ) -> Vec<State> {
+        states.iter_mut().for_each(|state| self.drop_right(state)); // Where they meet that could not be seen any more.
         let Some(mut next) = states.into_iter().reduce(|a, b| a.join(&b)) else { return Vec::new() };
         let Some((known, rounds)) = heads.get_mut(&at) else {
             self.guess_relations(&mut next, block);
@@ -898,15 +900,20 @@ impl<'w, 'p> Run<'w, 'p> {
                 if let Some(slot) = actor.and_then(|actor| self.table.slot(Key::Count(actor))) {
                     cut(&mut inside, slot, (1.0, f64::INFINITY));
                 }
+                self.take_up_suspects(&mut inside, *place);
                 let inside = match filter {
                     Some(filter) => {
-                        let (inside, other) = self.branch(inside, *filter);
+                        let (inside, mut other) = self.branch(inside, *filter);
+                        if let Some(other) = &mut other {
+                            self.release(other, *place);
+                        }
                         next.extend(other.filter(|_| self.calls_procedure(*filter)).map(|state| (at, state)));
                         inside
                     }
                     None => Some(inside),
                 };
                 next.extend(inside.map(|state| (*body, state)));
+                self.all_visited(&mut state, *place, span);
                 next.push((*done, state));
             }
             Exit::Repeat { count, body, done } => self.repeat(state, *count, *body, *done, &mut next),
@@ -1185,29 +1192,60 @@ impl<'w, 'p> Run<'w, 'p> {
     }
 
     /// A name lets its instance go: what was written through it is judged now, since it can't be told apart later.
-    fn release(&mut self, state: &mut State, slot: Slot) {
+    fn release(&mut self, state: &mut State, place: PlaceId) {
+        let Some(slot) = self.slot(place) else { return };
         for &other in &self.table.slots[slot as usize].dependents {
-            self.tell_suspects(state, |wrong| matches!(wrong, Wrong::Outside(slot, _) if slot == other));
+            self.tell_at_once(state, |wrong| matches!(wrong, Wrong::Outside(slot, _) if slot == other));
         }
+    }
+
+    /// What may be wrong with any instance may be so with the one that a `for` looks at.
+    fn take_up_suspects(&self, state: &mut State, place: PlaceId) {
+        let Some(holder) = self.slot(place) else { return };
+        for &slot in &self.table.slots[holder as usize].dependents {
+            let alike = |suspect: &&Suspect| self.is_of_variable_of(suspect.wrong, slot);
+            let taken: SmallVec<[Suspect; 2]> = state.suspects.iter().filter(alike).cloned().collect();
+            for mut suspect in taken {
+                if let Wrong::Outside(_, end) = suspect.wrong {
+                    suspect.wrong = Wrong::Outside(slot, end);
+                    state.add_suspect(suspect);
+                }
+            }
+        }
+    }
+
+    /// A `for` has been through all instances, and each was judged as it was let go: what was suspect of any of them by a
+    /// write before the loop has been looked at.
+    fn all_visited(&self, state: &mut State, place: PlaceId, whole: Span) {
+        let Some(holder) = self.slot(place) else { return };
+        for &slot in &self.table.slots[holder as usize].dependents {
+            state.suspects.retain(|suspect| !self.is_of_variable_of(suspect.wrong, slot) || whole.contains(suspect.at));
+        }
+    }
+
+    /// Whether what is wrong is the range of the variable that a slot stands for, of whichever instance.
+    fn is_of_variable_of(&self, wrong: Wrong, slot: Slot) -> bool {
+        let variable = |slot: Slot| self.table.slots[slot as usize].variable;
+        matches!(wrong, Wrong::Outside(other, _) if variable(other) == variable(slot))
     }
 
     /// The name of a `for` means nothing behind the loop.
     fn unbind(&mut self, state: &mut State, place: PlaceId) {
         let Some(slot) = self.slot(place) else { return };
-        self.release(state, slot);
+        self.release(state, place);
         state.values[slot as usize] = Abstract::of(UNBOUND);
         self.renew_dependents(state, slot);
     }
 
     /// Whether a place is reached through a name that holds nothing yet.
-    fn is_unbound(&self, state: &State, slot: Slot) -> bool {
+    pub(super) fn is_unbound(&self, state: &State, slot: Slot) -> bool {
         self.table.slots[slot as usize].holder.is_some_and(|holder| state.value(holder).value == UNBOUND)
     }
 
     /// A name takes some instance, so what goes through it may be any such instance's.
     fn bind(&mut self, state: &mut State, place: PlaceId) {
         let Some(slot) = self.slot(place) else { return };
-        self.release(state, slot);
+        self.release(state, place);
         state.values[slot as usize] = Abstract::of(Value::Ref { none: false, some: true });
         self.renew_dependents(state, slot);
     }
@@ -1478,6 +1516,9 @@ impl<'w, 'p> Run<'w, 'p> {
             }
             for &other in &facts.bounds {
                 self.follow_bound(state, other);
+            }
+            if !facts.bounds.is_empty() && !state.moved_bounds.contains(&slot) {
+                state.moved_bounds.push(slot);
             }
         }
         if let Some(effect) = self.seen_write(state, slot, grows) {

@@ -897,7 +897,8 @@ impl Run<'_, '_> {
 fn span(state: &State, forms: &Forms) -> (f64, f64) {
     let ends = |slot| state.ends(slot);
     let hi = forms.uppers.iter().map(|form| state.facts.highest(form, &ends)).fold(f64::INFINITY, f64::min);
-    let lo = forms.lowers.iter().map(|form| -state.facts.highest(&form.times(-1.0), &ends)).fold(-f64::INFINITY, f64::max);
+    let lo =
+        forms.lowers.iter().map(|form| -state.facts.highest(&form.times(-1.0), &ends)).fold(-f64::INFINITY, f64::max);
     (lo, hi)
 }
 

@@ -76,7 +76,7 @@ impl Run<'_, '_> {
         let same: SmallVec<[Slot; 2]> =
             facts.aliases.iter().copied().filter(|&alias| self.is_same(state, slot, alias)).collect();
         for &other in std::iter::once(&slot).chain(&facts.bounds).chain(&same) {
-            if self.is_gone(state, other) {
+            if self.is_gone(state, other) || self.is_unbound(state, other) {
                 continue;
             }
             for (limit, end) in self.judged_limits(other) {
@@ -117,13 +117,7 @@ impl Run<'_, '_> {
 
     fn add_suspect(&self, before: &State, state: &mut State, wrong: Wrong, slot: Slot, at: Span, limit: (f64, f64)) {
         let suspect = Suspect { wrong, at, written: slot, before: before.ends(slot), after: state.ends(slot), limit };
-        match state.suspects.iter_mut().find(|known| known.wrong == wrong && known.at == at) {
-            Some(known) => *known = suspect,
-            None => {
-                let place = state.suspects.partition_point(|known| (known.at, known.wrong) < (at, wrong));
-                state.suspects.insert(place, suspect);
-            }
-        }
+        state.add_suspect(suspect);
     }
 
     /// Of the writes to an invariant's variables the last one counts, whichever made it false.
@@ -209,12 +203,25 @@ impl Run<'_, '_> {
             }
         }
         self.tell_suspects(state, |_| true);
+        state.moved_bounds.clear();
     }
 
-    /// The suspects that are meant become events.
+    /// The suspects that are meant become events, and what follows takes them not to have happened.
     pub(super) fn tell_suspects(&mut self, state: &mut State, meant: impl Fn(Wrong) -> bool) {
+        for suspect in &self.tell_at_once(state, meant) {
+            self.set_right(state, suspect.wrong);
+            if let Wrong::Outside(slot, _) = suspect.wrong
+                && !state.doubted.contains(&slot)
+            {
+                state.doubted.push(slot);
+            }
+        }
+    }
+
+    /// The suspects that are meant become events, before the handler settles.
+    pub(super) fn tell_at_once(&mut self, state: &mut State, meant: impl Fn(Wrong) -> bool) -> SmallVec<[Suspect; 1]> {
         if state.suspects.is_empty() {
-            return;
+            return SmallVec::new();
         }
         let (told, kept) = std::mem::take(&mut state.suspects).into_iter().partition(|suspect| meant(suspect.wrong));
         state.suspects = kept;
@@ -223,13 +230,15 @@ impl Run<'_, '_> {
         for suspect in &told {
             self.tell(suspect);
         }
-        for suspect in &told {
-            self.set_right(state, suspect.wrong);
-            if let Wrong::Outside(slot, _) = suspect.wrong
-                && !state.doubted.contains(&slot)
-            {
-                state.doubted.push(slot);
-            }
+        told
+    }
+
+    /// Drops the suspects that have turned out to be right.
+    pub(super) fn drop_right(&mut self, state: &mut State) {
+        if !state.suspects.is_empty() {
+            let mut suspects = std::mem::take(&mut state.suspects);
+            suspects.retain(|suspect| !self.is_right(state, suspect.wrong));
+            state.suspects = suspects;
         }
     }
 

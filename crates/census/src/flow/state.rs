@@ -151,6 +151,8 @@ pub struct State {
     pub suspects: SmallVec<[Suspect; 1]>,
     /// Slots that others may have seen out of their range: what is known of them takes that not to have happened.
     pub doubted: SmallVec<[Slot; 1]>,
+    /// Bounds that were written since the last settling: what they bound may be outside by now.
+    pub moved_bounds: SmallVec<[Slot; 1]>,
     /// Steps since the last settling.
     pub steps: SmallVec<[Arc<PendingStep>; 2]>,
     /// What locals were worked out from.
@@ -198,6 +200,16 @@ fn hull(a: (f64, f64), b: (f64, f64)) -> (f64, f64) {
 }
 
 impl State {
+    /// Adds a suspect, in order; one that is known of the same write is replaced.
+    pub fn add_suspect(&mut self, suspect: Suspect) {
+        let key = (suspect.at, suspect.wrong);
+        match self.suspects.iter().position(|known| (known.at, known.wrong) >= key) {
+            Some(at) if (self.suspects[at].at, self.suspects[at].wrong) == key => self.suspects[at] = suspect,
+            Some(at) => self.suspects.insert(at, suspect),
+            None => self.suspects.push(suspect),
+        }
+    }
+
     /// The ends of a slot's range.
     #[must_use]
     pub fn ends(&self, slot: Slot) -> (f64, f64) {
@@ -296,6 +308,11 @@ impl State {
         for slot in &other.doubted {
             if !self.doubted.contains(slot) {
                 self.doubted.push(*slot);
+            }
+        }
+        for slot in &other.moved_bounds {
+            if !self.moved_bounds.contains(slot) {
+                self.moved_bounds.push(*slot);
             }
         }
         for slot in &other.removed {

@@ -1217,3 +1217,36 @@ on gust(force) {
 "#],
     );
 }
+
+#[test]
+fn a_loop_over_all_that_trims_what_a_smaller_bound_leaves_outside() {
+    let state = r#"[variables.mailboat]
+hold = { type = "int", scope = "type", default = 20, min = 1, max = 60 }
+cargo = { type = "int", scope = "instance", default = 0, min = 0, max = "mailboat.hold", writers = ["*"] }
+[signals.gust]
+from = "engine"
+to = "all"
+parameters = { force = "int" }
+"#;
+    let script = |body: &str| {
+        let loading = "on touched(other) {\n    if cargo < hold { cargo += 1 }\n}\n\n";
+        format!(
+            "script boats for mailboat\n\n{loading}on bell {{\n    if hold < 6 {{ return }}\n    mailboat.hold -= 5\n{body}}}\n"
+        )
+    };
+    for right in [
+        "    for boat in mailboat {\n        if boat.cargo > hold { boat.cargo = hold }\n    }\n",
+        "    for boat in mailboat where boat.cargo > hold {\n        boat.cargo = hold\n    }\n",
+        "    for boat in mailboat {\n        boat.cargo = min(boat.cargo, hold)\n    }\n",
+    ] {
+        expect_in_scripts(state, &[&script(right)]);
+    }
+    for wrong in [
+        "    cargo = min(cargo, hold)\n",
+        "    for boat in mailboat where boat.cargo > hold + 1 {\n        boat.cargo = hold\n    }\n",
+        "    for boat in mailboat {\n        if boat.cargo > hold { boat.cargo = hold }\n        if chance(0.5) { break }\n    }\n",
+    ] {
+        let marked = script(wrong).replace("hold -= 5", "hold -= 5 // ~ range/can-exceed");
+        expect_in_scripts(state, &[&marked]);
+    }
+}
