@@ -1203,7 +1203,7 @@ impl<'w, 'p> Run<'w, 'p> {
     fn take_up_suspects(&self, state: &mut State, place: PlaceId) {
         let Some(holder) = self.slot(place) else { return };
         for &slot in &self.table.slots[holder as usize].dependents {
-            let alike = |suspect: &&Suspect| self.is_of_variable_of(suspect.wrong, slot);
+            let alike = |suspect: &&Suspect| self.is_left_outside(suspect, slot);
             let taken: SmallVec<[Suspect; 2]> = state.suspects.iter().filter(alike).cloned().collect();
             for mut suspect in taken {
                 if let Wrong::Outside(_, end) = suspect.wrong {
@@ -1219,14 +1219,15 @@ impl<'w, 'p> Run<'w, 'p> {
     fn all_visited(&self, state: &mut State, place: PlaceId, whole: Span) {
         let Some(holder) = self.slot(place) else { return };
         for &slot in &self.table.slots[holder as usize].dependents {
-            state.suspects.retain(|suspect| !self.is_of_variable_of(suspect.wrong, slot) || whole.contains(suspect.at));
+            state.suspects.retain(|suspect| !self.is_left_outside(suspect, slot) || whole.contains(suspect.at));
         }
     }
 
-    /// Whether what is wrong is the range of the variable that a slot stands for, of whichever instance.
-    fn is_of_variable_of(&self, wrong: Wrong, slot: Slot) -> bool {
+    /// Whether a write of the bound may have left the variable outside that a slot stands for, of whichever instance.
+    fn is_left_outside(&self, suspect: &Suspect, slot: Slot) -> bool {
         let variable = |slot: Slot| self.table.slots[slot as usize].variable;
-        matches!(wrong, Wrong::Outside(other, _) if variable(other) == variable(slot))
+        variable(suspect.written) != variable(slot)
+            && matches!(suspect.wrong, Wrong::Outside(other, _) if variable(other) == variable(slot))
     }
 
     /// The name of a `for` means nothing behind the loop.
