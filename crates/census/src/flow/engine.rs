@@ -904,8 +904,8 @@ impl<'w, 'p> Run<'w, 'p> {
                 let inside = match filter {
                     Some(filter) => {
                         let (inside, mut other) = self.branch(inside, *filter);
-                        if let Some(other) = &mut other {
-                            self.release(other, *place);
+                        if let (Some(other), Some(slot)) = (&mut other, self.slot(*place)) {
+                            self.release(other, slot);
                         }
                         next.extend(other.filter(|_| self.calls_procedure(*filter)).map(|state| (at, state)));
                         inside
@@ -1192,8 +1192,7 @@ impl<'w, 'p> Run<'w, 'p> {
     }
 
     /// A name lets its instance go: what was written through it is judged now, since it can't be told apart later.
-    fn release(&mut self, state: &mut State, place: PlaceId) {
-        let Some(slot) = self.slot(place) else { return };
+    fn release(&mut self, state: &mut State, slot: Slot) {
         for &other in &self.table.slots[slot as usize].dependents {
             self.tell_at_once(state, |wrong| matches!(wrong, Wrong::Outside(slot, _) if slot == other));
         }
@@ -1233,7 +1232,6 @@ impl<'w, 'p> Run<'w, 'p> {
     /// The name of a `for` means nothing behind the loop.
     fn unbind(&mut self, state: &mut State, place: PlaceId) {
         let Some(slot) = self.slot(place) else { return };
-        self.release(state, place);
         state.values[slot as usize] = Abstract::of(UNBOUND);
         self.renew_dependents(state, slot);
     }
@@ -1246,7 +1244,6 @@ impl<'w, 'p> Run<'w, 'p> {
     /// A name takes some instance, so what goes through it may be any such instance's.
     fn bind(&mut self, state: &mut State, place: PlaceId) {
         let Some(slot) = self.slot(place) else { return };
-        self.release(state, place);
         state.values[slot as usize] = Abstract::of(Value::Ref { none: false, some: true });
         self.renew_dependents(state, slot);
     }
@@ -1261,6 +1258,8 @@ impl<'w, 'p> Run<'w, 'p> {
                 open.push(other);
             }
         }
+        self.release(state, slot);
+        all.iter().for_each(|&other| self.release(state, other));
         state.selves.retain(|(holder, _)| *holder != slot && !all.contains(holder));
         for &other in &all {
             state.facts.forget(other);
