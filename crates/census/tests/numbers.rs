@@ -179,11 +179,11 @@ fn an_assignment_moves_what_is_known_along() {
     let mut facts = Facts::default();
     facts.add(difference(0, 1, 1.0));
     let next = [Linear::slot(0).plus(&Linear::constant(1.0), 1.0)];
-    facts.assign(0, &next, &next); // a = a + 1
+    facts.assign(0, &next, &next, (f64::NEG_INFINITY, f64::INFINITY)); // a = a + 1
     assert!(facts.implies(&difference(0, 1, 0.0), &open), "a ≤ b still");
     assert!(!facts.implies(&difference(0, 1, 1.0), &open), "but no longer a + 1 ≤ b");
     let copy = [Linear::slot(1)];
-    facts.assign(2, &copy, &copy); // c = b
+    facts.assign(2, &copy, &copy, (f64::NEG_INFINITY, f64::INFINITY)); // c = b
     assert!(facts.implies(&difference(0, 2, 0.0), &open));
 }
 

@@ -1002,11 +1002,17 @@ impl<'w, 'p> Run<'w, 'p> {
         otherwise: Option<BlockId>,
         next: &mut Vec<(BlockId, State)>,
     ) {
+        let mut state = state;
+        // A procedure that the subject calls runs once, not for each arm.
+        let given = self.calls_procedure(subject).then(|| self.eval(&mut state, subject));
         let mut rest = Some(state);
         for (tests, block) in arms {
             for &test in tests {
                 let Some(state) = rest.take() else { break };
-                let (equal, different) = self.equals(state, subject, test);
+                let (equal, different) = match &given {
+                    Some(given) => self.may_equal(state, given, test),
+                    None => self.equals(state, subject, test),
+                };
                 next.extend(equal.map(|state| (*block, state)));
                 rest = different;
             }
@@ -1302,7 +1308,8 @@ impl<'w, 'p> Run<'w, 'p> {
             if let Some(known) = known {
                 state.values[at as usize] = state.values[known as usize].clone();
                 let same = [Linear::slot(known)];
-                state.facts.assign(at, &same, &same);
+                let ends = state.ends(at);
+                state.facts.assign(at, &same, &same, ends);
             }
         }
     }
@@ -1570,7 +1577,8 @@ impl<'w, 'p> Run<'w, 'p> {
 
     /// Gives a slot a value, and those that may be the same place the chance of it.
     fn put(&mut self, state: &mut State, slot: Slot, value: Abstract, uppers: &[Linear], lowers: &[Linear]) {
-        state.facts.assign(slot, uppers, lowers);
+        let ends = state.ends(slot);
+        state.facts.assign(slot, uppers, lowers, ends);
         state.doubted.retain(|other| *other != slot);
         state.selves.retain(|(holder, _)| *holder != slot);
         let unit = self.unit;
@@ -1596,7 +1604,8 @@ impl<'w, 'p> Run<'w, 'p> {
                 Some(false) => continue,
                 Some(true) => {
                     let same = [Linear::slot(slot)];
-                    state.facts.assign(alias, &same, &same);
+                    let ends = state.ends(alias);
+                    state.facts.assign(alias, &same, &same, ends);
                     state.values[alias as usize] = value.clone();
                     continue;
                 }

@@ -635,6 +635,18 @@ impl Run<'_, '_> {
         split
     }
 
+    /// Splits a state by whether a value that was worked out before equals a constant.
+    pub fn may_equal(&mut self, mut state: State, given: &Value, constant: ExprId) -> Split {
+        let constant_value = self.eval(&mut state, constant);
+        let equal = given.meet(&constant_value).is_some();
+        let different = match (given, &constant_value) {
+            (Value::Num(a), Value::Num(b)) => a.single().is_none() || a.single() != b.single(),
+            _ => true,
+        };
+        self.outcome(constant, equal, different);
+        (equal.then(|| state.clone()), different.then_some(state))
+    }
+
     /// Whether an expression reads what others may have seen out of its range: a test of it is not decided.
     fn is_doubted(&self, state: &State, expr: ExprId) -> bool {
         !state.doubted.is_empty() && self.reads(expr).iter().any(|slot| state.doubted.contains(slot))

@@ -327,16 +327,23 @@ impl Facts {
         self.eliminate(low.into_iter().chain(high).collect(), slot);
     }
 
-    /// `slot` takes a new value that lies below each of `uppers` and above each of `lowers`, forms over the old values.
-    pub fn assign(&mut self, slot: Slot, uppers: &[Linear], lowers: &[Linear]) {
+    /// `slot` takes a new value that lies below each of `uppers` and above each of `lowers`, forms over the old values; the
+    /// ends are those of its old one.
+    pub fn assign(&mut self, slot: Slot, uppers: &[Linear], lowers: &[Linear], (lo, hi): (f64, f64)) {
         let fresh = Linear::slot(FRESH);
         let mut new: Vec<Linear> = uppers.iter().map(|upper| fresh.plus(upper, -1.0)).collect();
         new.extend(lowers.iter().map(|lower| lower.plus(&fresh, -1.0)));
         if new.is_empty() {
             self.forget(slot);
-        } else {
-            self.eliminate(new, slot);
+            return;
         }
+        // A step by another place: how far the value was at most, or at least, tells how it relates to that place now.
+        if new.iter().any(|fact| fact.terms.len() > 2 && fact.factor(slot) != 0.0) {
+            let old = Linear::slot(slot);
+            new.extend(lo.is_finite().then(|| Linear::constant(lo).plus(&old, -1.0)));
+            new.extend(hi.is_finite().then(|| old.plus(&Linear::constant(hi), -1.0)));
+        }
+        self.eliminate(new, slot);
     }
 
     /// Takes in new facts, then Fourier–Motzkin: every upper bound of the slot meets every lower one. What is left of the

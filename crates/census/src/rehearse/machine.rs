@@ -177,6 +177,8 @@ pub struct Machine<'l, 'p, O: Observer> {
     dispatches: u32,
     /// How many dispatches there were in all.
     pub dispatched: u64,
+    /// How many steps it has taken and values it has judged so far: what it cost.
+    pub worked: u64,
     spare: Vec<Vec<Option<Value>>>,
     order: FxHashMap<CellId, String>,
 }
@@ -211,6 +213,7 @@ impl<'l, 'p, O: Observer> Machine<'l, 'p, O> {
             steps: 0,
             dispatches: 0,
             dispatched: 0,
+            worked: 0,
             spare: Vec::new(),
             order: FxHashMap::default(),
         }
@@ -691,6 +694,7 @@ impl<'l, 'p, O: Observer> Machine<'l, 'p, O> {
     /// Counts a step; a run that takes too many is stopped.
     pub(super) fn count_step(&mut self, at: impl FnOnce() -> Location) -> bool {
         self.steps += 1;
+        self.worked += 1;
         if self.steps > self.limits.steps {
             self.stop(at(), "a loop goes round without an end and without a wait");
         }

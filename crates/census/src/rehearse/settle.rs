@@ -48,6 +48,7 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
             return;
         }
         let judged = self.concerned(cell, of);
+        self.worked += judged.len() as u64;
         let outside: SmallVec<[[bool; 2]; 2]> = judged.iter().map(|&(cell, of)| self.outside(cell, of)).collect();
         let invariants = self.invariants_of(cell, of);
         let held: SmallVec<[bool; 2]> = invariants.iter().map(|&(at, of)| self.holds(at, of)).collect();

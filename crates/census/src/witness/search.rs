@@ -22,6 +22,8 @@ use rustc_hash::FxHashSet;
 const LIMITS: Limits = Limits { steps: 20_000, dispatches: 2_000, waiting: 500 };
 /// How often a drill does its one thing.
 const DRILL: usize = 220;
+/// How many steps and judged values count as one dispatch.
+const STEPS_OF_A_DISPATCH: u64 = 16;
 /// How many acts a walk has at most.
 const WALK: usize = 24;
 /// How many runs are kept as ways to begin others.
@@ -89,7 +91,17 @@ pub fn search(layout: &Layout<'_>, acts: &Acts, goal: &Goal, effort: u64) -> Opt
         unclean: None,
         dice,
     };
-    search.nothing().or_else(|| search.drills()).or_else(|| search.walks()).or(search.unclean)
+    search
+        .nothing()
+        .or_else(|| search.drills())
+        .or_else(|| search.duets())
+        .or_else(|| search.walks())
+        .or(search.unclean)
+}
+
+/// What a run has cost, in dispatches of an ordinary handler.
+fn cost(machine: &Machine<'_, '_, Watcher<'_>>) -> u64 {
+    machine.dispatched.max(machine.worked / STEPS_OF_A_DISPATCH)
 }
 
 struct Search<'s, 'p> {
@@ -135,7 +147,7 @@ impl<'s, 'p> Search<'s, 'p> {
                 done.push(act);
             }
         }
-        self.left = self.left.saturating_sub(stage.machine.dispatched + 20 + done.len() as u64);
+        self.left = self.left.saturating_sub(cost(&stage.machine) + 20 + done.len() as u64);
         let watcher = stage.machine.observer;
         let run = Run { seed, acts: done };
         let before = self.covered.len();
@@ -158,7 +170,7 @@ impl<'s, 'p> Search<'s, 'p> {
         machine.observer.reached.is_some()
             || machine.stopped.is_some()
             || machine.faults.len() > MOST_FAULTS
-            || machine.dispatched > self.most
+            || cost(machine) > self.most
     }
 
     // ---- drills ----
@@ -202,6 +214,48 @@ impl<'s, 'p> Search<'s, 'p> {
                 return Some(Action::Pass(ticks));
             }
             let (on, mut digits) = *chosen.get_or_insert_with(|| search.target(stage, signal, variant));
+            let with = search.arguments(stage, signal, |search, stage, parameter| {
+                let all = search.candidates(stage, signal, parameter);
+                let given = all.get(digits % all.len().max(1)).cloned();
+                digits /= all.len().max(1);
+                given
+            });
+            Some(Action::Fire { signal, on, with: with?, times: 1 })
+        })
+    }
+
+    /// Two signals, the second right behind the first, then time; after a few rounds of the first alone.
+    fn duets(&mut self) -> Option<Run> {
+        let near: Vec<SignalId> = self.ranked.iter().filter(|(_, depth)| *depth <= 1).map(|&(id, _)| id).collect();
+        let quarter = self.left / 4 * 3;
+        let paces = self.acts.waits_near(self.layout, self.goal.at);
+        for alone in 0..3 {
+            for &pace in &paces {
+                for (&first, &second) in near.iter().flat_map(|a| near.iter().map(move |b| (a, b))) {
+                    if self.left <= quarter {
+                        return None;
+                    }
+                    if let Some(run) = self.duet([first, second], alone, pace) {
+                        return Some(run);
+                    }
+                }
+            }
+        }
+        None
+    }
+
+    fn duet(&mut self, signals: [SignalId; 2], alone: usize, pace: u64) -> Option<Run> {
+        let mut chosen: [Option<(Option<Who>, usize)>; 2] = [None, None];
+        self.attempt(0, DRILL, |search, stage, at| {
+            if let Some(question) = stage.machine.questions.front() {
+                return Some(Action::Choose(at % question.choices.len().max(1)));
+            }
+            let which = match at.checked_sub(2 * alone) {
+                None => at % 2 * 2, // The first, then time.
+                Some(at) => at % 3,
+            };
+            let Some(&signal) = signals.get(which) else { return Some(Action::Pass(pace)) };
+            let (on, mut digits) = *chosen[which].get_or_insert_with(|| search.target(stage, signal, 0));
             let with = search.arguments(stage, signal, |search, stage, parameter| {
                 let all = search.candidates(stage, signal, parameter);
                 let given = all.get(digits % all.len().max(1)).cloned();

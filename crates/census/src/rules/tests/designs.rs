@@ -1158,7 +1158,7 @@ fn fractions_that_are_put_back_inside() {
 on gust(force) {
     oil += force / 10
     if oil > 100 { oil = 100 }
-    oil -= force / 10
+    oil -= force / 5
     if not (oil >= 0) { oil = 0 }
     oil += random(-0.5, 0.5)
     if oil < 0 {
@@ -1249,4 +1249,27 @@ parameters = { force = "int" }
         let marked = script(wrong).replace("hold -= 5", "hold -= 5 // ~ range/can-exceed");
         expect_in_scripts(state, &[&marked]);
     }
+}
+
+#[test]
+fn what_was_taken_too_much_is_given_back() {
+    judged(&[r#"script tills for office
+
+on gust(force) {
+    coins -= force
+    if coins < 0 {
+        coins += force
+        note "too poor"
+        return
+    }
+    trust += force
+    if trust > 100 { trust -= force }
+}
+
+on bell {
+    let gift = random(1, 9)
+    trust += gift // ~ range/can-exceed
+    if trust > 100 { trust -= gift - 1 }
+}
+"#]);
 }
