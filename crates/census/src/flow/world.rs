@@ -1055,7 +1055,7 @@ impl<'p> World<'p> {
     /// Whether the number of an actor's instances never changes.
     #[must_use]
     pub fn is_counted_for_good(&self, actor: OwnerId) -> bool {
-        !self.is_spawned(actor) && !self.removable(actor) && !(self.goes && self.in_scenes(actor))
+        !(self.is_spawned(actor) || self.removable(actor) || self.goes && self.in_scenes(actor))
     }
 
     /// Whether an actor has `spawn` handlers.
