@@ -383,9 +383,16 @@ impl<'p> World<'p> {
         let repeated = (declared.to_all || !declared.from_engine)
             && unit.owner.is_some_and(|owner| self.project.registry.is_many(owner));
         let earlier = self.handler_ids().take_while(|&id| id < handler || repeated && id == handler);
+        // What happens to one instance is answered by its own scripts, and by systems and scenes.
+        let actor = |unit: &ScriptUnit| unit.owner.filter(|&owner| self.project.registry.is_actor(owner));
+        let apart = |other: &ScriptUnit| match (actor(unit), actor(other)) {
+            (Some(a), Some(b)) => declared.from_engine && !declared.to_all && a != b,
+            _ => false,
+        };
         let mut answering = earlier.filter(|&id| {
             let (script, index) = self.handler(id);
-            self.project.script(script).handlers[index].signal == Some(signal)
+            let other = self.project.script(script);
+            other.handlers[index].signal == Some(signal) && !apart(other)
         });
         answering.any(|id| {
             self.removes_at_once[id.index()].iter().any(|ty| match (ty, of) {

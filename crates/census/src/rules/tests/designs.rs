@@ -1123,6 +1123,9 @@ on bell {
 
 #[test]
 fn what_a_signal_brings_may_be_gone_by_ones_turn() {
+    // What happens to a boat is not answered by a parcel's scripts.
+    let taking = "script rams for mailboat\n\non hailed(by) {\n    remove by\n}\n";
+    judged(&[taking, "script parcels for parcel\n\non hailed(by) {\n    note \"{by.heat}\"\n}\n"]);
     let before = "script fires for office\n\non hailed(by) {\n    remove by\n}\n";
     judged(&[
         before,
