@@ -213,14 +213,8 @@ impl<'s, 'p> Search<'s, 'p> {
             if let Some(ticks) = pace.filter(|_| at % 2 == 1) {
                 return Some(Action::Pass(ticks));
             }
-            let (on, mut digits) = *chosen.get_or_insert_with(|| search.target(stage, signal, variant));
-            let with = search.arguments(stage, signal, |search, stage, parameter| {
-                let all = search.candidates(stage, signal, parameter);
-                let given = all.get(digits % all.len().max(1)).cloned();
-                digits /= all.len().max(1);
-                given
-            });
-            Some(Action::Fire { signal, on, with: with?, times: 1 })
+            let aim = *chosen.get_or_insert_with(|| search.target(stage, signal, variant));
+            search.fire(stage, signal, aim)
         })
     }
 
@@ -255,15 +249,25 @@ impl<'s, 'p> Search<'s, 'p> {
                 Some(at) => at % 3,
             };
             let Some(&signal) = signals.get(which) else { return Some(Action::Pass(pace)) };
-            let (on, mut digits) = *chosen[which].get_or_insert_with(|| search.target(stage, signal, 0));
-            let with = search.arguments(stage, signal, |search, stage, parameter| {
-                let all = search.candidates(stage, signal, parameter);
-                let given = all.get(digits % all.len().max(1)).cloned();
-                digits /= all.len().max(1);
-                given
-            });
-            Some(Action::Fire { signal, on, with: with?, times: 1 })
+            let aim = *chosen[which].get_or_insert_with(|| search.target(stage, signal, 0));
+            search.fire(stage, signal, aim)
         })
+    }
+
+    /// The signal to a target, with the arguments that the rest of the variant's number picks.
+    fn fire(
+        &mut self,
+        stage: &Stage<'s, 'p, Watcher<'s>>,
+        signal: SignalId,
+        (on, mut digits): (Option<Who>, usize),
+    ) -> Option<Action> {
+        let with = self.arguments(stage, signal, |search, stage, parameter| {
+            let all = search.candidates(stage, signal, parameter);
+            let given = all.get(digits % all.len().max(1)).cloned();
+            digits /= all.len().max(1);
+            given
+        });
+        Some(Action::Fire { signal, on, with: with?, times: 1 })
     }
 
     /// Whom a signal happens to, in the variant of that number, and what of the number is left for the arguments.

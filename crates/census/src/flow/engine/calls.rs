@@ -1,0 +1,164 @@
+//! Procedures, run in place.
+
+use super::*;
+
+impl<'w> Run<'w, '_> {
+    pub(super) fn return_(&mut self, mut state: State, value: Option<ExprId>, span: Span, left: &mut Vec<State>) {
+        if state.later || self.stack.is_empty() {
+            return self.end(state, span);
+        }
+        if let (Some(value), Some(Some(_))) = (value, self.answers.last()) {
+            return self.return_outcome(state, value, left);
+        }
+        if let Some(value) = value {
+            let forms = self.forms(&state, value);
+            let result = self.eval(&mut state, value);
+            if let Some(slot) = self.result_slot() {
+                self.put(&mut state, slot, Abstract::of(result), &forms.uppers, &forms.lowers);
+            }
+        }
+        left.push(state);
+    }
+
+    /// The return of a procedure that is a condition: what the condition tells is kept for each way that it comes out.
+    pub(super) fn return_outcome(&mut self, state: State, value: ExprId, left: &mut Vec<State>) {
+        let (yes, no) = self.branch(state, value);
+        for (at, outcome) in [(0, yes), (1, no)] {
+            let Some(mut state) = outcome else { continue };
+            if let Some(slot) = self.result_slot() {
+                state.values[slot as usize] = Abstract::of(Value::Bool { yes: at == 0, no: at == 1 });
+            }
+            if let Some(Some(answers)) = self.answers.last_mut() {
+                answers[at].push(state.clone());
+            }
+            left.push(state);
+        }
+    }
+
+    /// A procedure that is a condition comes to its end without a `return`: what it gives then tells nothing.
+    pub(super) fn end_unanswered(&mut self, state: &State) {
+        if let Some(Some(answers)) = self.answers.last_mut() {
+            answers.iter_mut().for_each(|ways| ways.push(state.clone()));
+        }
+    }
+
+    /// Splits a state by what a procedure gives.
+    pub fn branch_call(&mut self, mut state: State, expr: ExprId, id: ProcId, arguments: &[ExprId]) -> Split {
+        let later = state.later;
+        self.asked = Some(expr);
+        let value = self.call(&mut state, expr, id, arguments);
+        let [yes, no] = self.answered.take().unwrap_or_default();
+        if self.dead || (yes.is_empty() && no.is_empty()) {
+            return ways(state, &value);
+        }
+        let joined = |states: Vec<State>| {
+            let states = states.into_iter().map(|state| State { later, ..state });
+            states.reduce(|a, b| a.join(&b))
+        };
+        (joined(yes), joined(no))
+    }
+
+    pub(super) fn result_slot(&self) -> Option<Slot> {
+        self.results.last().copied().flatten()
+    }
+
+    /// Nothing goes on from here.
+    pub(in crate::flow) fn die(&mut self) {
+        self.dead = true;
+    }
+
+    /// Whether nothing goes on from what was just worked out; asked once.
+    pub(in crate::flow) fn take_dead(&mut self) -> bool {
+        std::mem::take(&mut self.dead)
+    }
+
+    /// Runs a procedure in place, for its value.
+    pub fn call(&mut self, state: &mut State, expr: ExprId, id: ProcId, arguments: &[ExprId]) -> Value {
+        match self.call_parts(state, expr, id, arguments).into_iter().reduce(|a, b| a.join(&b)) {
+            Some(joined) => *state = joined,
+            None => self.dead = true,
+        }
+        match self.table.slot(Key::Result(expr)) {
+            Some(slot) => state.values[slot as usize].value.clone(),
+            None => anything(self.unit.ty(expr)),
+        }
+    }
+
+    /// Runs a procedure in place; gives the states in which it can come back.
+    pub(super) fn call_parts(
+        &mut self,
+        state: &mut State,
+        expr: ExprId,
+        id: ProcId,
+        arguments: &[ExprId],
+    ) -> Vec<State> {
+        let facts = &self.unit.procedures[id.index()];
+        let asked = self.asked.take() == Some(expr);
+        let mut given = Vec::with_capacity(arguments.len());
+        for &argument in arguments {
+            let forms = self.forms(state, argument);
+            let value = self.eval(state, argument);
+            given.push((argument, value, forms));
+        }
+        self.calls += 1;
+        if self.stack.contains(&id) || self.calls > MOST_CALLS {
+            self.answered = None;
+            self.call_unseen(state, id);
+            return vec![state.clone()];
+        }
+        for (local, (argument, value, forms)) in facts.parameters.iter().zip(given) {
+            let place = self.unit.local_places[local.0 as usize];
+            if let Some(slot) = self.slot(place) {
+                let value = self.fitted(slot, value);
+                self.put(state, slot, Abstract::of(value), &forms.uppers, &forms.lowers);
+                let before = state.clone();
+                self.sourced(state, slot, argument, &before);
+                self.copy_instance(state, slot, argument);
+            }
+        }
+        let graph = self.world.procedure_graph(self.script, id);
+        self.stack.push(id);
+        self.results.push(self.table.slot(Key::Result(expr)));
+        self.answers.push(asked.then(Answers::default));
+        let mut entry = state.clone();
+        entry.later = false; // The end of the procedure's body comes back here, also inside an `after`.
+        let ends = self.body(graph, entry);
+        self.results.pop();
+        self.stack.pop();
+        self.answered = self.answers.pop().flatten();
+        let ended: SmallVec<[Slot; 4]> =
+            facts.parameters.iter().filter_map(|local| self.slot(self.unit.local_places[local.0 as usize])).collect();
+        for ways in self.answered.iter_mut().flatten() {
+            ways.iter_mut().for_each(|way| way.forget_all(&ended));
+        }
+        self.given.extend(self.table.slot(Key::Result(expr)));
+        let later = state.later;
+        ends.into_iter()
+            .map(|mut end| {
+                end.forget_all(&ended);
+                State { later, ..end }
+            })
+            .collect()
+    }
+
+    /// A call that is not gone into: everything that it may write can have any value it ever has.
+    pub(super) fn call_unseen(&mut self, state: &mut State, id: ProcId) {
+        let written = self.world.written_by(self.script, id);
+        for (at, facts) in self.table.slots.iter().enumerate() {
+            if facts.cell.is_some_and(|cell| written.contains(&cell)) {
+                let slot = Slot::try_from(at).unwrap_or(Slot::MAX);
+                state.facts.forget(slot);
+                let reach = self.world.reach(facts);
+                state.values[at] = state.values[at].join(&Abstract::of(reach));
+            }
+        }
+        if self.unit.procedures[id.index()].waits {
+            state.waited = true;
+        }
+        for (slot, _) in self.counts() {
+            state.facts.forget(slot);
+            state.values[slot as usize] = Abstract::of(Value::Num(Num::range(0.0, f64::INFINITY, true)));
+        }
+        self.assume_ranges(state);
+    }
+}

@@ -1,0 +1,144 @@
+//! Loops: their heads, the rounds of a `repeat`, and what a `for` over all instances puts right.
+
+use super::*;
+
+impl<'w> Run<'w, '_> {
+    /// The states with which a loop's head is entered again: none once nothing grows.
+    pub(super) fn at_head(
+        &mut self,
+        heads: &mut FxHashMap<BlockId, (State, u32)>,
+        at: BlockId,
+        block: &Block,
+        mut states: Vec<State>,
+    ) -> Vec<State> {
+        states.iter_mut().for_each(|state| self.drop_right(state)); // Where they meet that could not be seen any more.
+        let Some(mut next) = states.into_iter().reduce(|a, b| a.join(&b)) else { return Vec::new() };
+        let Some((known, rounds)) = heads.get_mut(&at) else {
+            self.guess_relations(&mut next, block);
+            heads.insert(at, (next.clone(), 1));
+            return vec![next];
+        };
+        let patience = if self.most_parts > 1 { ROUNDS } else { 1 };
+        let joined = if *rounds < patience {
+            known.clone().join(&next)
+        } else if *rounds < patience * 10 {
+            known.widen(&next, self.thresholds)
+        } else {
+            known.widen(&next, &[])
+        };
+        if joined == *known {
+            return Vec::new();
+        }
+        *rounds += 1;
+        *known = joined.clone();
+        vec![joined]
+    }
+
+    /// What a loop steps by constants may keep its relation from round to round: such relations are put down as the loop is
+    /// entered, where they only say what the ranges say; those that a round does not keep go as the head is widened.
+    pub(super) fn guess_relations(&self, state: &mut State, head: &Block) {
+        if self.most_parts == 1 {
+            return;
+        }
+        let places = head.stepped.iter().filter_map(|&(place, by)| Some((self.slot(place)?, by)));
+        let steps: SmallVec<[(Slot, f64); 4]> = places.take(MOST_STEPPED).collect();
+        let mut guesses: SmallVec<[Linear; 6]> = SmallVec::new();
+        if let Exit::Repeat { count, .. } = head.exit {
+            let left = self.table.slot(Key::Rounds(count));
+            let still = left.into_iter().flat_map(|left| steps.iter().map(move |&(slot, by)| (left, slot, by)));
+            guesses.extend(still.map(|(left, slot, by)| {
+                let form = Linear::slot(slot).times(by.signum());
+                form.plus(&Linear::slot(left), by.abs())
+            }));
+        } else {
+            for (at, &(a, a_by)) in steps.iter().enumerate() {
+                for &(b, b_by) in &steps[at + 1..] {
+                    let form = Linear::slot(a).times(b_by).plus(&Linear::slot(b).times(a_by), -1.0);
+                    guesses.extend([form.times(-1.0), form]);
+                }
+            }
+        }
+        for form in guesses {
+            let highest = state.facts.highest(&form, &|slot| state.ends(slot));
+            if highest.is_finite() {
+                state.facts.add(form.plus(&Linear::constant(highest), -1.0));
+            }
+        }
+    }
+
+    /// Another round of a `repeat`, while there are rounds left; afterwards nobody asks how many there were.
+    pub(super) fn repeat(
+        &mut self,
+        state: State,
+        count: ExprId,
+        body: BlockId,
+        done: BlockId,
+        next: &mut Vec<(BlockId, State)>,
+    ) {
+        let Some(left) = self.table.slot(Key::Rounds(count)) else {
+            next.push((body, state.clone()));
+            next.push((done, state));
+            return;
+        };
+        let mut round = state.clone();
+        if round.assume(Linear::constant(1.0).plus(&Linear::slot(left), -1.0)).is_some() {
+            self.next_round(&mut round, left);
+            next.push((body, round));
+        }
+        let mut state = state;
+        if state.assume(Linear::slot(left)).is_some() {
+            state.facts.forget(left);
+            state.values[left as usize] = Abstract::of(anything(Type::Int));
+            next.push((done, state));
+        }
+    }
+
+    pub(super) fn next_round(&mut self, state: &mut State, left: Slot) {
+        let Some(rounds) = state.num(left) else { return };
+        let rest = rounds.sub(&Num::constant(1.0, true));
+        let form = [Linear::slot(left).plus(&Linear::constant(1.0), -1.0)];
+        self.put(state, left, Abstract::of(Value::Num(rest)), &form, &form);
+    }
+
+    /// A `repeat` works out how many rounds it makes.
+    pub(super) fn begin_rounds(&mut self, state: &mut State, count: ExprId, at_once: bool) {
+        let forms = self.forms(state, count);
+        let rounds = self.eval(state, count);
+        let (Some(left), Value::Num(rounds)) = (self.table.slot(Key::Rounds(count)), rounds) else { return };
+        self.put(state, left, Abstract::of(Value::Num(rounds)), &forms.uppers, &forms.lowers);
+        if at_once {
+            self.next_round(state, left);
+        }
+    }
+
+    /// What may be wrong with any instance may be so with the one that a `for` looks at.
+    pub(super) fn take_up_suspects(&self, state: &mut State, place: PlaceId) {
+        let Some(holder) = self.slot(place) else { return };
+        for &slot in &self.table.slots[holder as usize].dependents {
+            let alike = |suspect: &&Suspect| self.is_left_outside(suspect, slot);
+            let taken: SmallVec<[Suspect; 2]> = state.suspects.iter().filter(alike).cloned().collect();
+            for mut suspect in taken {
+                if let Wrong::Outside(_, end) = suspect.wrong {
+                    suspect.wrong = Wrong::Outside(slot, end);
+                    state.add_suspect(suspect);
+                }
+            }
+        }
+    }
+
+    /// A `for` has been through all instances, and each was judged as it was let go: what was suspect of any of them by a
+    /// write before the loop has been looked at.
+    pub(super) fn all_visited(&self, state: &mut State, place: PlaceId, whole: Span) {
+        let Some(holder) = self.slot(place) else { return };
+        for &slot in &self.table.slots[holder as usize].dependents {
+            state.suspects.retain(|suspect| !self.is_left_outside(suspect, slot) || whole.contains(suspect.at));
+        }
+    }
+
+    /// Whether a write of the bound may have left the variable outside that a slot stands for, of whichever instance.
+    pub(super) fn is_left_outside(&self, suspect: &Suspect, slot: Slot) -> bool {
+        let variable = |slot: Slot| self.table.slots[slot as usize].variable;
+        variable(suspect.written) != variable(slot)
+            && matches!(suspect.wrong, Wrong::Outside(other, _) if variable(other) == variable(slot))
+    }
+}

@@ -1,0 +1,185 @@
+//! Names that hold instances: taking one, letting it go, being the script's own; and how many there are.
+
+use super::*;
+
+impl<'w> Run<'w, '_> {
+    /// There is one more of an actor, or of those that its `spawn` handlers bring or take away.
+    pub(super) fn count_spawned(&self, state: &mut State, spawned: OwnerId) {
+        let alone = !self.world.answers_spawn(spawned);
+        for (slot, actor) in self.counts() {
+            if alone && actor != spawned {
+                continue;
+            }
+            let lo = if self.world.removable(actor) && !alone { 0.0 } else { state.ends(slot).0 };
+            let more = if alone { 1.0 } else { 0.0 };
+            state.facts.forget(slot);
+            state.values[slot as usize] = Abstract::of(Value::Num(Num::range(lo + more, f64::INFINITY, true)));
+        }
+    }
+
+    /// There may be one less.
+    pub(super) fn count_removed(&self, state: &mut State, removed: Type) {
+        for (slot, actor) in self.counts() {
+            if matches!(removed, Type::Ref(of) if of.is_none_or(|of| of == actor)) {
+                let (lo, hi) = state.ends(slot);
+                state.facts.forget(slot);
+                state.values[slot as usize] = Abstract::of(Value::Num(Num::range((lo - 1.0).max(0.0), hi, true)));
+            }
+        }
+    }
+
+    /// The slots that say how many instances of an actor there are.
+    pub(super) fn counts(&self) -> impl Iterator<Item = (Slot, OwnerId)> + use<'w> {
+        (0..).zip(&self.table.slots).filter_map(|(slot, facts)| match facts.key {
+            Key::Count(actor) => Some((slot, actor)),
+            _ => None,
+        })
+    }
+
+    /// The instance is gone, from whatever else may hold it too.
+    pub(super) fn remove(&mut self, state: &mut State, what: ExprId) {
+        self.count_removed(state, self.unit.ty(what));
+        let slot = match self.unit.meaning(what) {
+            Meaning::Value(place) => self.slot(place),
+            Meaning::Instance(instance) => self.table.slot(Key::Instance(instance)),
+            Meaning::Own => {
+                state.removed.push(OWN_INSTANCE);
+                None
+            }
+            _ => None,
+        };
+        for (at, facts) in self.table.slots.iter().enumerate() {
+            let alike = match (facts.ty, self.unit.ty(what)) {
+                (Type::Ref(Some(a)), Type::Ref(Some(b))) => a == b,
+                (Type::Ref(_), Type::Ref(_)) => true,
+                _ => false,
+            };
+            let own = matches!(facts.key, Key::Instance(instance) if self.is_own(instance));
+            if alike && !own && state.values[at].value == (Value::Ref { none: false, some: true }) {
+                state.values[at].value = Value::Ref { none: true, some: true };
+            }
+        }
+        if let Some(slot) = slot {
+            state.values[slot as usize].value = Value::Ref { none: true, some: false };
+            if !state.removed.contains(&slot) {
+                state.removed.push(slot);
+            }
+        }
+    }
+
+    /// A name lets its instance go: what was written through it is judged now, since it can't be told apart later.
+    pub(super) fn release(&mut self, state: &mut State, slot: Slot) {
+        for &other in &self.table.slots[slot as usize].dependents {
+            self.tell_at_once(state, |wrong| matches!(wrong, Wrong::Outside(slot, _) if slot == other));
+        }
+    }
+
+    /// The name of a `for` means nothing behind the loop.
+    pub(super) fn unbind(&mut self, state: &mut State, place: PlaceId) {
+        let Some(slot) = self.slot(place) else { return };
+        state.values[slot as usize] = Abstract::of(UNBOUND);
+        self.renew_dependents(state, slot);
+    }
+
+    /// Whether a place is reached through a name that holds nothing yet.
+    pub(in crate::flow) fn is_unbound(&self, state: &State, slot: Slot) -> bool {
+        self.table.slots[slot as usize].holder.is_some_and(|holder| state.value(holder).value == UNBOUND)
+    }
+
+    /// A name takes some instance, so what goes through it may be any such instance's.
+    pub(super) fn bind(&mut self, state: &mut State, place: PlaceId) {
+        let Some(slot) = self.slot(place) else { return };
+        state.values[slot as usize] = Abstract::of(Value::Ref { none: false, some: true });
+        self.renew_dependents(state, slot);
+    }
+
+    /// What goes through a name that takes another instance can be anything of that instance's again.
+    pub(super) fn renew_dependents(&mut self, state: &mut State, slot: Slot) {
+        let mut all: Vec<Slot> = Vec::new();
+        let mut open = vec![slot];
+        while let Some(at) = open.pop() {
+            for &other in &self.table.slots[at as usize].dependents {
+                all.push(other);
+                open.push(other);
+            }
+        }
+        self.release(state, slot);
+        all.iter().for_each(|&other| self.release(state, other));
+        state.selves.retain(|(holder, _)| *holder != slot && !all.contains(holder));
+        for &other in &all {
+            state.facts.forget(other);
+            state.values[other as usize] = self.world.entry_value(self.handler, &self.table.slots[other as usize]);
+        }
+        for &other in &all {
+            self.assume_range(state, other);
+        }
+    }
+
+    /// A name that takes another's instance takes over what is known of its variables.
+    pub(super) fn copy_instance(&mut self, state: &mut State, slot: Slot, value: ExprId) {
+        if self.table.slots[slot as usize].dependents.is_empty() {
+            return;
+        }
+        self.renew_dependents(state, slot);
+        let from = match self.unit.meaning(value) {
+            Meaning::Value(place) => Base::Held(place),
+            Meaning::Own => Base::Own,
+            Meaning::Instance(instance) => Base::Listed(instance),
+            _ => return,
+        };
+        for at in self.table.slots[slot as usize].dependents.clone() {
+            let known =
+                self.table.slots[at as usize].variable.and_then(|variable| self.table.of_variable(variable, from));
+            if let Some(known) = known {
+                state.values[at as usize] = state.values[known as usize].clone();
+                let same = [Linear::slot(known)];
+                let ends = state.ends(at);
+                state.facts.assign(at, &same, &same, ends);
+            }
+        }
+    }
+
+    /// A write through a name that may hold the script's own instance, or the other way round, is looked at for either case.
+    pub(super) fn split_by_self(&self, state: State, slot: Slot) -> SmallVec<[State; 2]> {
+        let aliases = &self.table.slots[slot as usize].aliases;
+        let mut holders = aliases.iter().filter_map(|&alias| self.holder_beside_self(slot, alias));
+        let Some(holder) = holders.find(|&holder| state.holds_self(holder).is_none()) else {
+            return smallvec![state];
+        };
+        let mut apart = state.clone();
+        apart.selves.push((holder, false));
+        let mut ways: SmallVec<[State; 2]> = smallvec![apart];
+        ways.extend(self.as_self(state, holder));
+        ways
+    }
+
+    /// Of two slots of one variable, one of the script's own instance and one through a name: the name.
+    pub(super) fn holder_beside_self(&self, a: Slot, b: Slot) -> Option<Slot> {
+        let slots = &self.table.slots;
+        match (slots[a as usize].base, slots[b as usize].base) {
+            (Some(Base::Own), Some(Base::Held(_))) => slots[b as usize].holder,
+            (Some(Base::Held(_)), Some(Base::Own)) => slots[a as usize].holder,
+            _ => None,
+        }
+    }
+
+    /// Whether two slots are known to be the same variable of the script's own instance.
+    pub(in crate::flow) fn is_same(&self, state: &State, a: Slot, b: Slot) -> bool {
+        self.holder_beside_self(a, b).and_then(|holder| state.holds_self(holder)) == Some(true)
+    }
+
+    /// What is known where a name holds the script's own instance; none where it can't.
+    pub(in crate::flow) fn as_self(&self, mut state: State, holder: Slot) -> Option<State> {
+        state.selves.push((holder, true));
+        for &slot in &self.table.slots[holder as usize].dependents {
+            let variable = self.table.slots[slot as usize].variable;
+            let Some(own) = variable.and_then(|variable| self.table.of_variable(variable, Base::Own)) else { continue };
+            let both = state.value(slot).value.meet(&state.value(own).value)?;
+            for (at, other) in [(slot, own), (own, slot)] {
+                state.values[at as usize].value = both.clone();
+                state.facts.add(Linear::slot(at).plus(&Linear::slot(other), -1.0));
+            }
+        }
+        Some(state)
+    }
+}

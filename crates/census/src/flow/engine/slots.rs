@@ -1,0 +1,187 @@
+//! What each place of a handler stands for: its slots, and how they hang together.
+
+use crate::flow::access::Used;
+
+use super::*;
+
+/// What a slot stands for.
+#[derive(Clone, Copy, PartialEq, Eq, Hash, Debug)]
+pub enum Key {
+    /// A place of the script.
+    Place(PlaceId),
+    /// What a procedure's call gave.
+    Result(ExprId),
+    /// Which scene is loaded.
+    Scene,
+    /// Whether a listed instance is there.
+    Instance(InstanceId),
+    /// How many instances of an actor there are.
+    Count(OwnerId),
+    /// How many rounds of a `repeat` are still to come.
+    Rounds(ExprId),
+}
+
+/// One end of a slot's range.
+#[derive(Clone, Copy, PartialEq, Debug)]
+pub enum Limit {
+    /// A number.
+    Number(f64),
+    /// Another slot.
+    Slot(Slot),
+}
+
+/// What is known of a slot beforehand.
+#[derive(Clone, Debug)]
+pub struct SlotFacts {
+    /// What it stands for.
+    pub key: Key,
+    /// Its type.
+    pub ty: Type,
+    /// The cell behind it.
+    pub cell: Option<CellId>,
+    /// The registry variable behind it.
+    pub variable: Option<VarId>,
+    /// Which instance that is taken from.
+    pub base: Option<Base>,
+    /// The lower end of its range.
+    pub min: Option<Limit>,
+    /// The upper end.
+    pub max: Option<Limit>,
+    /// Slots that may be the same variable of the same instance.
+    pub aliases: Vec<Slot>,
+    /// Slots that go through this one.
+    pub dependents: Vec<Slot>,
+    /// The slot that this one goes through.
+    pub holder: Option<Slot>,
+    /// Slots that this one bounds.
+    pub bounds: Vec<Slot>,
+}
+
+/// The slots of one handler.
+#[derive(Clone, Debug, Default)]
+pub struct SlotTable {
+    /// All of them.
+    pub slots: Vec<SlotFacts>,
+    by_key: FxHashMap<Key, Slot>,
+    by_variable: FxHashMap<(VarId, Base), Slot>,
+    /// The slot of the loaded scene.
+    pub scene: Slot,
+}
+
+impl SlotTable {
+    /// The slot of a key.
+    #[must_use]
+    pub fn slot(&self, key: Key) -> Option<Slot> {
+        self.by_key.get(&key).copied()
+    }
+
+    /// The slot of a variable as taken from a base.
+    #[must_use]
+    pub fn of_variable(&self, variable: VarId, base: Base) -> Option<Slot> {
+        self.by_variable.get(&(variable, base)).copied()
+    }
+
+    /// The bases through which the handler names variables of instances.
+    pub fn bases(&self) -> BTreeSet<Base> {
+        self.by_variable.keys().map(|&(_, base)| base).filter(|base| *base != Base::One).collect()
+    }
+
+    /// Makes the table for the places that a body and its procedures use.
+    #[must_use]
+    pub fn new(world: &World<'_>, unit: &ScriptUnit, used: &Used) -> Self {
+        let mut table = Self::default();
+        table.scene = table.add(Key::Scene, Type::Text, None, None);
+        for &place in &used.places {
+            let cell = world.project.cell_of(unit, place);
+            let variable = match unit.place(place) {
+                Place::Variable(variable, base) => {
+                    let slot = Slot::try_from(table.slots.len()).unwrap_or(Slot::MAX);
+                    table.by_variable.insert((variable, base), slot);
+                    Some((variable, base))
+                }
+                _ => None,
+            };
+            table.add(Key::Place(place), unit.place_types[place.index()], cell, variable);
+        }
+        for &call in &used.results {
+            table.add(Key::Result(call), unit.ty(call), None, None);
+        }
+        for &instance in &used.instances {
+            table.add(Key::Instance(instance), Type::Ref(None), None, None);
+        }
+        for &actor in &used.counted {
+            table.add(Key::Count(actor), Type::Int, None, None);
+        }
+        for &count in &used.rounds {
+            table.add(Key::Rounds(count), Type::Int, None, None);
+        }
+        table.link(world);
+        table
+    }
+
+    fn add(&mut self, key: Key, ty: Type, cell: Option<CellId>, variable: Option<(VarId, Base)>) -> Slot {
+        let slot = Slot::try_from(self.slots.len()).unwrap_or(Slot::MAX);
+        let facts = SlotFacts {
+            key,
+            ty,
+            cell,
+            variable: variable.map(|(id, _)| id),
+            base: variable.map(|(_, base)| base),
+            min: None,
+            max: None,
+            aliases: Vec::new(),
+            dependents: Vec::new(),
+            holder: None,
+            bounds: Vec::new(),
+        };
+        self.slots.push(facts);
+        self.by_key.insert(key, slot);
+        slot
+    }
+
+    fn link(&mut self, world: &World<'_>) {
+        let mut same: FxHashMap<VarId, Vec<(Slot, Base)>> = FxHashMap::default();
+        let mut all: Vec<(VarId, Base, Slot)> = self.by_variable.iter().map(|(&(v, b), &slot)| (v, b, slot)).collect();
+        all.sort_unstable_by_key(|&(.., slot)| slot);
+        for &(variable, base, slot) in &all {
+            same.entry(variable).or_default().push((slot, base));
+            let facts = world.project.registry.var(variable);
+            for end in [End::Min, End::Max] {
+                let limit = match facts.bound(end) {
+                    Some(Bound::Number(value)) => Some(Limit::Number(*value)),
+                    Some(Bound::Variable(other)) => {
+                        let own = world.project.registry.var(*other).scope == crate::registry::Scope::Instance;
+                        self.of_variable(*other, if own { base } else { Base::One }).map(Limit::Slot)
+                    }
+                    None => None,
+                };
+                match end {
+                    End::Min => self.slots[slot as usize].min = limit,
+                    End::Max => self.slots[slot as usize].max = limit,
+                }
+                if let Some(Limit::Slot(bound)) = limit {
+                    self.slots[bound as usize].bounds.push(slot);
+                }
+            }
+            if let Base::Held(held) = base
+                && let Some(held) = self.slot(Key::Place(held))
+            {
+                self.slots[held as usize].dependents.push(slot);
+                self.slots[slot as usize].holder = Some(held);
+            }
+        }
+        for group in same.values().filter(|group| group.len() > 1) {
+            for &(a, a_base) in group {
+                for &(b, b_base) in group {
+                    if a != b && may_be_same(a_base, b_base) {
+                        self.slots[a as usize].aliases.push(b);
+                    }
+                }
+            }
+        }
+    }
+}
+
+fn may_be_same(a: Base, b: Base) -> bool {
+    !matches!((a, b), (Base::Listed(a), Base::Listed(b)) if a != b)
+}

@@ -1,0 +1,106 @@
+//! Where others can look and act: ends and waits.
+
+use super::*;
+
+impl<'w> Run<'w, '_> {
+    /// An activation, or an `after` block, is through.
+    pub(super) fn end(&mut self, mut state: State, span: Span) {
+        self.settle(&mut state);
+        if self.keep_pauses {
+            self.pauses.push(Pause { wait: None, at: span, state });
+        }
+    }
+
+    pub(super) fn wait_step(&mut self, mut state: State, waiting: Waiting, span: Span) -> Option<State> {
+        match waiting {
+            Waiting::Answer => Some(state), // Each choice is tested as it is asked, then waits.
+            Waiting::Time(duration) => {
+                if let Duration::Seconds(value) = duration {
+                    self.eval(&mut state, value);
+                }
+                self.wait(state, Some(span))
+            }
+            Waiting::Until(test) => {
+                let state = self.wait(state, Some(span))?;
+                let (yes, no) = self.branch(state, test);
+                if let Some(mut no) = no.filter(|_| self.calls_procedure(test)) {
+                    self.settle(&mut no);
+                }
+                yes
+            }
+        }
+    }
+
+    /// Settles, then lets others do what they can.
+    pub(super) fn wait(&mut self, mut state: State, span: Option<Span>) -> Option<State> {
+        if let Some(span) = span {
+            self.settle(&mut state);
+            if self.keep_pauses {
+                self.pauses.push(Pause { wait: Some(span), at: span, state: state.clone() });
+            }
+        }
+        let world = self.world;
+        let mut state = world.while_waiting(self, &state);
+        for slot in 0..self.table.slots.len() {
+            self.after_wait(&mut state, slot);
+        }
+        state.waited = true;
+        self.assume_ranges(&mut state);
+        Some(self.assume_invariants(state))
+    }
+
+    /// What a wait does to slots that are no cells: names whose instance may be gone, and the scene.
+    pub(super) fn after_wait(&self, state: &mut State, slot: usize) {
+        let facts = &self.table.slots[slot];
+        match (facts.key, facts.ty) {
+            (Key::Scene | Key::Instance(_), _) => {
+                state.values[slot] = self.world.entry_value(self.handler, facts);
+            }
+            (Key::Count(actor), _) if !self.world.is_counted_for_good(actor) => {
+                state.facts.forget(Slot::try_from(slot).unwrap_or(Slot::MAX));
+                state.values[slot] = self.world.entry_value(self.handler, facts);
+            }
+            (Key::Place(_), Type::Ref(of)) if self.world.may_vanish(self.unit, of) => {
+                if let Value::Ref { some: true, .. } = state.values[slot].value {
+                    state.values[slot].value = Value::Ref { none: true, some: true };
+                }
+            }
+            _ => {}
+        }
+    }
+
+    /// What the `spawn` handlers of an actor do at once.
+    pub(super) fn others_now(&mut self, state: &mut State, actor: OwnerId) {
+        let effects = self.world.effects_of_spawning(actor);
+        self.apply(state, &effects);
+    }
+
+    /// Joins what others do into the slots that they can touch.
+    pub fn apply(&mut self, state: &mut State, effects: &FxHashMap<CellId, Vec<Effect>>) {
+        let table = self.table;
+        for (at, facts) in table.slots.iter().enumerate() {
+            let slot = Slot::try_from(at).unwrap_or(Slot::MAX);
+            let Some(changes) = facts.cell.and_then(|cell| effects.get(&cell)) else { continue };
+            for source in state.sources.iter_mut().filter(|source| source.read == slot) {
+                source.stale = true;
+            }
+            let reach = self.world.reach(facts);
+            let changed = crate::flow::world::after_effects(&state.values[at], &reach, changes);
+            let (up, down) =
+                changes.iter().fold((false, false), |(up, down), effect| (up | effect.up, down | effect.down));
+            state.facts.loosen(slot, up, down);
+            state.values[at] = changed;
+            let unit = self.unit;
+            state.tests.retain(|(_, test)| {
+                let mut touched = false;
+                crate::flow::access::walk_expr(unit, *test, &mut |inner| {
+                    touched |= unit.place_of(inner).and_then(|place| table.slot(Key::Place(place))) == Some(slot);
+                });
+                !touched
+            });
+            if matches!(facts.ty, Type::Ref(_)) {
+                self.renew_dependents(state, slot);
+            }
+        }
+    }
+}
