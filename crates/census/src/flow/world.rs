@@ -191,6 +191,8 @@ pub struct World<'p> {
     begins_false: Vec<bool>,
     removed: FxHashSet<OwnerId>,
     removes_any: bool,
+    /// The handlers that answer each signal, in order.
+    answers: FxHashMap<SignalId, Vec<HandlerId>>,
     /// By handler: what it may remove before it first waits.
     removes_at_once: Vec<Vec<Type>>,
     spawned: FxHashSet<OwnerId>,
@@ -244,6 +246,7 @@ impl<'p> World<'p> {
             begins_false: vec![false; project.invariants.len()],
             removed: FxHashSet::default(),
             removes_any: false,
+            answers: FxHashMap::default(),
             removes_at_once: Vec::new(),
             spawned: FxHashSet::default(),
             goes: false,
@@ -270,6 +273,12 @@ impl<'p> World<'p> {
             .map(|&id| world.handler_graph(id).blocks.iter().map(|block| block.steps.len() + 1).sum())
             .collect();
         world.pausing = ids.iter().map(|&id| world.wants_pauses(id)).collect();
+        for &id in &ids {
+            let (script, index) = world.handler(id);
+            if let Some(signal) = project.script(script).handlers[index].signal {
+                world.answers.entry(signal).or_default().push(id);
+            }
+        }
         world.removes_at_once = ids.iter().map(|&id| world.find_removals(id)).collect();
         world.yields = ids.iter().map(|&id| world.lets_others_act(id)).collect();
         world.cell_stops = world.find_cell_stops();
@@ -382,19 +391,19 @@ impl<'p> World<'p> {
         let declared = self.project.registry.signal(signal);
         let repeated = (declared.to_all || !declared.from_engine)
             && unit.owner.is_some_and(|owner| self.project.registry.is_many(owner));
-        let earlier = self.handler_ids().take_while(|&id| id < handler || repeated && id == handler);
+        let answering = self.answers.get(&signal).into_iter().flatten().copied();
+        let mut earlier = answering.take_while(|&id| id < handler || repeated && id == handler);
         // What happens to one instance is answered by its own scripts, and by systems and scenes.
         let actor = |unit: &ScriptUnit| unit.owner.filter(|&owner| self.project.registry.is_actor(owner));
         let apart = |other: &ScriptUnit| match (actor(unit), actor(other)) {
             (Some(a), Some(b)) => declared.from_engine && !declared.to_all && a != b,
             _ => false,
         };
-        let mut answering = earlier.filter(|&id| {
-            let (script, index) = self.handler(id);
-            let other = self.project.script(script);
-            other.handlers[index].signal == Some(signal) && !apart(other)
-        });
-        answering.any(|id| {
+        earlier.any(|id| {
+            let (script, _) = self.handler(id);
+            if apart(self.project.script(script)) {
+                return false;
+            }
             self.removes_at_once[id.index()].iter().any(|ty| match (ty, of) {
                 (Type::Ref(Some(a)), Some(b)) => *a == b,
                 (Type::Ref(_), _) => true,
