@@ -1077,7 +1077,11 @@ impl<'p> World<'p> {
     /// Whether an actor has `spawn` handlers.
     #[must_use]
     pub fn answers_spawn(&self, actor: OwnerId) -> bool {
-        self.handler_ids().any(|id| {
+        self.spawn_handlers(actor).next().is_some()
+    }
+
+    fn spawn_handlers(&self, actor: OwnerId) -> impl Iterator<Item = HandlerId> + '_ {
+        self.handler_ids().filter(move |&id| {
             let (unit, handler, _) = self.parts(id);
             unit.owner == Some(actor) && matches!(handler.trigger, Trigger::Spawn)
         })
@@ -1247,13 +1251,7 @@ impl<'p> World<'p> {
     #[must_use]
     pub fn effects_of_spawning(&self, actor: OwnerId) -> FxHashMap<CellId, Vec<Effect>> {
         let mut all: FxHashMap<CellId, Vec<Effect>> = FxHashMap::default();
-        let spawning: FxHashSet<HandlerId> = self
-            .handler_ids()
-            .filter(|&id| {
-                let (unit, handler, _) = self.parts(id);
-                unit.owner == Some(actor) && matches!(handler.trigger, Trigger::Spawn)
-            })
-            .collect();
+        let spawning: FxHashSet<HandlerId> = self.spawn_handlers(actor).collect();
         if spawning.is_empty() {
             return all;
         }
