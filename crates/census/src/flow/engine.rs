@@ -12,7 +12,8 @@ mod waits;
 
 pub use slots::{Key, Limit, SlotFacts, SlotTable};
 
-use super::eval::{Forms, Split, anything, ways};
+use super::eval::{Split, anything, ways};
+use super::forms::{Forms, narrowed};
 use super::graph::{Block, BlockId, Exit, Graph, Offer, Step, StepKind, Waiting};
 use super::judge::{self, Moved};
 use super::linear::{Facts, Linear, Slot};
@@ -804,7 +805,7 @@ impl<'w, 'p> Run<'w, 'p> {
         let before = state.clone();
         let result = self.eval(state, value);
         let Some(slot) = self.slot(place) else { return };
-        self.put(state, slot, Abstract::of(result), &forms.uppers, &forms.lowers);
+        self.put(state, slot, Abstract::of(result), forms.uppers(), forms.lowers());
         self.sourced(state, slot, value, &before);
         if self.unit.ty(value) == Type::Bool {
             state.tests.retain(|(local, _)| *local != slot);
@@ -879,7 +880,7 @@ impl<'w, 'p> Run<'w, 'p> {
         // What a procedure does to the target on the way does not count: the old value was read before.
         let called = op != AssignOp::Set && self.calls_procedure(value);
         let (old_forms, forms) = match called {
-            true => (Forms::default(), Forms::default()),
+            true => (Forms::Unknown, Forms::Unknown),
             false => (self.forms(&state, target), self.forms(&state, value)),
         };
         let given = self.eval(&mut state, value);
@@ -888,7 +889,7 @@ impl<'w, 'p> Run<'w, 'p> {
         }
         let (Some(slot), Some(old)) = (self.slot(place), old) else { return smallvec![state] };
         let (new, forms) = match (op, &old, &given) {
-            (_, _, _) if axis.is_some() => (anything(self.table.slots[slot as usize].ty), Forms::default()),
+            (_, _, _) if axis.is_some() => (anything(self.table.slots[slot as usize].ty), Forms::Unknown),
             (AssignOp::Set, ..) => (given, forms),
             (AssignOp::Add, Value::Num(a), Value::Num(b)) => (Value::Num(a.add(b)), old_forms.plus(&forms, 1.0)),
             (AssignOp::Subtract, Value::Num(a), Value::Num(b)) => (Value::Num(a.sub(b)), old_forms.plus(&forms, -1.0)),
@@ -900,7 +901,7 @@ impl<'w, 'p> Run<'w, 'p> {
                 let forms = b.single().map_or_else(Forms::default, |by| old_forms.scaled(1.0 / by));
                 (Value::Num(a.div(&b)), forms)
             }
-            _ => (anything(self.table.slots[slot as usize].ty), Forms::default()),
+            _ => (anything(self.table.slots[slot as usize].ty), Forms::Unknown),
         };
         let new = self.fitted(slot, self.narrowed(&state, new, &forms));
         // A procedure called on the way may have moved the target since it was read.
@@ -934,7 +935,7 @@ impl<'w, 'p> Run<'w, 'p> {
     /// A value cut to what its forms say of it.
     fn narrowed(&self, state: &State, value: Value, forms: &Forms) -> Value {
         match value {
-            Value::Num(num) => Value::Num(super::eval::narrowed(state, num, forms)),
+            Value::Num(num) => Value::Num(narrowed(state, num, forms)),
             value => value,
         }
     }
@@ -953,8 +954,8 @@ impl<'w, 'p> Run<'w, 'p> {
     fn direction(&self, state: &State, slot: Slot, forms: &Forms, old: &Value, new: &Value) -> Moved {
         let own = Linear::slot(slot);
         let ends = |slot| state.ends(slot);
-        let mut up = !forms.uppers.iter().any(|form| state.facts.implies(&form.plus(&own, -1.0), &ends));
-        let mut down = !forms.lowers.iter().any(|form| state.facts.implies(&own.plus(form, -1.0), &ends));
+        let mut up = !forms.uppers().iter().any(|form| state.facts.implies(&form.plus(&own, -1.0), &ends));
+        let mut down = !forms.lowers().iter().any(|form| state.facts.implies(&own.plus(form, -1.0), &ends));
         if let (Value::Num(old), Value::Num(new)) = (old, new) {
             up &= new.hi > old.lo;
             down &= new.lo < old.hi;
@@ -965,9 +966,9 @@ impl<'w, 'p> Run<'w, 'p> {
     fn write(&mut self, state: &mut State, slot: Slot, new: &Value, forms: &Forms, moved: Moved, span: Span) {
         let step = step_of(state, slot, forms);
         let own = Linear::slot(slot);
-        let mut all = forms.uppers.iter().chain(&forms.lowers);
+        let mut all = forms.uppers().iter().chain(forms.lowers());
         let grows = all.any(|form| form.factor(slot) == 1.0 && *form != own);
-        self.put(state, slot, Abstract::of(new.clone()), &forms.uppers, &forms.lowers);
+        self.put(state, slot, Abstract::of(new.clone()), forms.uppers(), forms.lowers());
         let facts = &self.table.slots[slot as usize];
         state.steps.retain(|step| step.slot != slot);
         state.steps.extend(step.map(|(before, by)| Arc::new(PendingStep { slot, at: span, before, by })));
@@ -1149,13 +1150,13 @@ type Answers = [Vec<State>; 2];
 /// What a write that steps its variable steps it from, and by how much.
 fn step_of(state: &State, slot: Slot, forms: &Forms) -> Option<(Num, Num)> {
     let before = state.num(slot)?.clone();
-    let ([up], [down]) = (&forms.uppers[..], &forms.lowers[..]) else { return None };
+    let ([up], [down]) = (forms.uppers(), forms.lowers()) else { return None };
     if up != down || up.factor(slot) != 1.0 {
         return None;
     }
     let by = up.plus(&Linear::slot(slot), -1.0);
     let mut sum = Num::constant(by.constant, by.constant.fract() == 0.0);
-    for &(other, factor) in &by.terms {
+    for &(other, factor) in by.terms.iter() {
         sum = sum.add(&state.num(other)?.mul(&Num::constant(factor, factor.fract() == 0.0)));
     }
     Some((before, sum))

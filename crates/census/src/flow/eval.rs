@@ -5,6 +5,7 @@
 //! [`Event`], and the state goes on as if that fault had not happened, so that one mistake is reported once.
 
 use super::engine::{Event, Key, Run};
+use super::forms::{Forms, narrowed};
 use super::linear::{Linear, Slot};
 use super::state::State;
 use super::value::{Abstract, Num, Value};
@@ -13,46 +14,6 @@ use crate::project::{Base, Meaning, Place, PlaceId};
 use crate::registry::{Bound, Type};
 use crate::script::ast::*;
 use smallvec::{SmallVec, smallvec};
-
-/// How many terms a form may have; longer ones tell nothing that is ever used.
-const LONGEST_FORM: usize = 6;
-
-/// Linear forms that a number lies between.
-#[derive(Clone, Default)]
-pub struct Forms {
-    /// It is at most each of these.
-    pub uppers: SmallVec<[Linear; 2]>,
-    /// It is at least each of these.
-    pub lowers: SmallVec<[Linear; 2]>,
-}
-
-impl Forms {
-    fn exactly(form: Linear) -> Self {
-        Self { uppers: smallvec![form.clone()], lowers: smallvec![form] }
-    }
-
-    fn map(&self, f: impl Fn(&Linear) -> Linear) -> Self {
-        Self { uppers: self.uppers.iter().map(&f).collect(), lowers: self.lowers.iter().map(&f).collect() }
-    }
-
-    /// `by · self`
-    #[must_use]
-    pub fn scaled(&self, by: f64) -> Self {
-        let scaled = self.map(|form| form.times(by));
-        if by < 0.0 { Self { uppers: scaled.lowers, lowers: scaled.uppers } } else { scaled }
-    }
-
-    /// `self + by · other`
-    #[must_use]
-    pub fn plus(&self, other: &Self, by: f64) -> Self {
-        let (up, down) = if by < 0.0 { (&other.lowers, &other.uppers) } else { (&other.uppers, &other.lowers) };
-        let cross = |a: &SmallVec<[Linear; 2]>, b: &SmallVec<[Linear; 2]>| {
-            let sums = a.iter().flat_map(|a| b.iter().map(move |b| a.plus(b, by)));
-            sums.filter(|sum| sum.terms.len() <= LONGEST_FORM).take(4).collect()
-        };
-        Self { uppers: cross(&self.uppers, up), lowers: cross(&self.lowers, down) }
-    }
-}
 
 /// What is known where a test comes out true, and where it comes out false.
 pub type Split = (Option<State>, Option<State>);
@@ -259,7 +220,7 @@ impl Run<'_, '_> {
         }
     }
 
-    fn bound_slot(&self, bound: crate::registry::VarId, base: Base) -> Option<Slot> {
+    pub(super) fn bound_slot(&self, bound: crate::registry::VarId, base: Base) -> Option<Slot> {
         let base = if self.world.project.registry.var(bound).scope == crate::registry::Scope::Instance {
             self.mapped(base)
         } else {
@@ -305,8 +266,8 @@ impl Run<'_, '_> {
         // A relation may keep it from zero where its range does not.
         let forms = self.forms(state, at);
         let ends = |slot| state.ends(slot);
-        let above = forms.lowers.iter().any(|form| state.facts.highest(&form.times(-1.0), &ends) < 0.0);
-        let below = forms.uppers.iter().any(|form| state.facts.highest(form, &ends) < 0.0);
+        let above = forms.lowers().iter().any(|form| state.facts.highest(&form.times(-1.0), &ends) < 0.0);
+        let below = forms.uppers().iter().any(|form| state.facts.highest(form, &ends) < 0.0);
         if above || below {
             return divisor.without(0.0).unwrap_or(divisor);
         }
@@ -355,173 +316,6 @@ impl Run<'_, '_> {
             _ => return anything(self.unit.ty(expr)),
         };
         Value::Num(value)
-    }
-
-    // ---- linear forms ----
-
-    /// The forms that a numeric expression lies between. A procedure called on the way may change what the rest names,
-    /// so then only a call that stands alone has forms: those of what it gives.
-    pub fn forms(&self, state: &State, expr: ExprId) -> Forms {
-        let alone = matches!(self.unit.meaning(expr), Meaning::Procedure(_));
-        if !alone && self.calls_procedure(expr) { Forms::default() } else { self.forms_of(state, expr) }
-    }
-
-    /// Whether a procedure that changes something is called for its value in an expression.
-    pub fn calls_procedure(&self, expr: ExprId) -> bool {
-        let mut found = false;
-        if self.unit.procedures.iter().any(|procedure| procedure.gives.is_some()) {
-            super::access::walk_expr(self.unit, expr, &mut |inner| {
-                if let Meaning::Procedure(id) = self.unit.meaning(inner) {
-                    found |= !self.world.written_by(self.script, id).is_empty();
-                }
-            });
-        }
-        found
-    }
-
-    fn forms_of(&self, state: &State, expr: ExprId) -> Forms {
-        let unit = self.unit;
-        match &unit.tree.expr(expr).kind {
-            #[allow(clippy::cast_precision_loss, reason = "constants beyond 2⁵³ only loosen a form")]
-            ExprKind::Int(value) => Forms::exactly(Linear::constant(*value as f64)),
-            ExprKind::Float(value) => Forms::exactly(Linear::constant(*value)),
-            ExprKind::Path(_) => self.path_forms(expr),
-            ExprKind::Unary(UnaryOp::Minus, operand) => self.forms_of(state, *operand).scaled(-1.0),
-            ExprKind::Unary(UnaryOp::Plus, operand) => self.forms_of(state, *operand),
-            ExprKind::Binary(op, left, right) => self.binary_forms(state, *op, *left, *right),
-            ExprKind::Call(_, arguments) => self.call_forms(state, expr, arguments),
-            _ => Forms::default(),
-        }
-    }
-
-    fn path_forms(&self, expr: ExprId) -> Forms {
-        match self.unit.meaning(expr) {
-            Meaning::Value(place) if self.unit.ty(expr).is_numeric() => {
-                self.slot(place).map_or_else(Forms::default, |slot| Forms::exactly(Linear::slot(slot)))
-            }
-            Meaning::Bound(place, end) => {
-                let Place::Variable(variable, base) = self.unit.place(place) else { return Forms::default() };
-                match self.world.project.registry.var(variable).bound(end) {
-                    Some(Bound::Number(value)) => Forms::exactly(Linear::constant(*value)),
-                    Some(Bound::Variable(other)) => self
-                        .bound_slot(*other, base)
-                        .map_or_else(Forms::default, |slot| Forms::exactly(Linear::slot(slot))),
-                    None => Forms::default(),
-                }
-            }
-            _ => Forms::default(),
-        }
-    }
-
-    fn binary_forms(&self, state: &State, op: BinaryOp, left: ExprId, right: ExprId) -> Forms {
-        match op {
-            BinaryOp::Add | BinaryOp::Subtract => {
-                let by = if op == BinaryOp::Add { 1.0 } else { -1.0 };
-                self.forms_of(state, left).plus(&self.forms_of(state, right), by)
-            }
-            BinaryOp::Multiply => {
-                let (a, b) = (self.forms_of(state, left), self.forms_of(state, right));
-                match (self.known(state, left), self.known(state, right)) {
-                    (_, Some(by)) => a.scaled(by),
-                    (Some(by), _) => b.scaled(by),
-                    _ => {
-                        let (a_span, b_span) = (span(state, &a), span(state, &b));
-                        let part = part_of(&a, a_span, b_span);
-                        part.or_else(|| part_of(&b, b_span, a_span)).unwrap_or_default()
-                    }
-                }
-            }
-            BinaryOp::Divide => match self.known(state, right) {
-                Some(by) if by != 0.0 => self.forms_of(state, left).scaled(1.0 / by),
-                _ => {
-                    let (a, (low, high)) = (self.forms_of(state, left), span(state, &self.forms_of(state, right)));
-                    let by = (1.0 / high, 1.0 / low);
-                    part_of(&a, span(state, &a), by).filter(|_| low > 0.0).unwrap_or_default()
-                }
-            },
-            BinaryOp::Remainder => {
-                // A divisor above zero: the rest lies from zero up to it, and is no more than a dividend not below zero.
-                let divisor = self.forms_of(state, right);
-                let ends = |slot| state.ends(slot);
-                let positive = divisor.lowers.iter().any(|form| state.facts.highest(&form.times(-1.0), &ends) < 0.0);
-                if !positive {
-                    return Forms::default();
-                }
-                let whole = self.unit.ty(left) == Type::Int && self.unit.ty(right) == Type::Int;
-                let inside = Linear::constant(if whole { -1.0 } else { 0.0 });
-                let mut forms = divisor.map(|form| form.plus(&inside, 1.0));
-                forms.lowers = smallvec![Linear::constant(0.0)];
-                forms
-            }
-            _ => Forms::default(),
-        }
-    }
-
-    /// The one value of an expression that can have no other.
-    fn known(&self, state: &State, expr: ExprId) -> Option<f64> {
-        let forms = self.forms_of(state, expr);
-        let form = forms.uppers.first()?;
-        if forms.uppers.len() != 1 || forms.lowers.first() != Some(form) {
-            return None;
-        }
-        let mut sum = form.constant;
-        for &(slot, factor) in &form.terms {
-            sum += factor * state.num(slot)?.single()?;
-        }
-        Some(sum)
-    }
-
-    fn call_forms(&self, state: &State, expr: ExprId, arguments: &[ExprId]) -> Forms {
-        let builtin = match self.unit.meaning(expr) {
-            Meaning::Builtin(builtin) => builtin,
-            Meaning::Procedure(_) => {
-                let slot = self.table.slot(Key::Result(expr));
-                return slot.map_or_else(Forms::default, |slot| Forms::exactly(Linear::slot(slot)));
-            }
-            _ => return Forms::default(),
-        };
-        let of = |at: usize| self.forms_of(state, arguments[at]);
-        match (builtin, arguments.len()) {
-            (Builtin::Min, 2..) => (1..arguments.len()).fold(of(0), |least, at| self.least(state, &least, &of(at))),
-            (Builtin::Max, 2..) => (1..arguments.len()).fold(of(0), |most, at| self.most(state, &most, &of(at))),
-            (Builtin::Clamp, 3) => self.least(state, &self.most(state, &of(0), &of(1)), &of(2)),
-            (Builtin::Random, 2) => {
-                let (a, b) = (of(0), of(1));
-                Forms { uppers: self.most(state, &a, &b).uppers, lowers: self.least(state, &a, &b).lowers }
-            }
-            (Builtin::Abs, 1) => self.most(state, &of(0), &of(0).scaled(-1.0)),
-            (Builtin::Count, _) => {
-                self.count_slot(expr).map_or_else(Forms::default, |slot| Forms::exactly(Linear::slot(slot)))
-            }
-            (Builtin::Floor | Builtin::Ceil | Builtin::Round, 1) => {
-                let (down, up) = match builtin {
-                    Builtin::Floor => (1.0, 0.0),
-                    Builtin::Ceil => (0.0, 1.0),
-                    _ => (0.5, 0.5),
-                };
-                let inner = of(0);
-                let shift = |forms: &SmallVec<[Linear; 2]>, by: f64| {
-                    forms.iter().map(|form| form.plus(&Linear::constant(by), 1.0)).collect()
-                };
-                Forms { uppers: shift(&inner.uppers, up), lowers: shift(&inner.lowers, -down) }
-            }
-            _ => Forms::default(),
-        }
-    }
-
-    /// The smaller of two: below both, and above whatever both are above.
-    fn least(&self, state: &State, a: &Forms, b: &Forms) -> Forms {
-        let mut uppers = a.uppers.clone();
-        uppers.extend(b.uppers.iter().cloned());
-        uppers.truncate(4);
-        Forms { uppers, lowers: common(state, &a.lowers, &b.lowers, 1.0) }
-    }
-
-    fn most(&self, state: &State, a: &Forms, b: &Forms) -> Forms {
-        let mut lowers = a.lowers.clone();
-        lowers.extend(b.lowers.iter().cloned());
-        lowers.truncate(4);
-        Forms { uppers: common(state, &a.uppers, &b.uppers, -1.0), lowers }
     }
 
     // ---- tests ----
@@ -687,7 +481,7 @@ impl Run<'_, '_> {
     }
 
     /// The slot of how many instances a `count(ACTOR)` counts.
-    fn count_slot(&self, call: ExprId) -> Option<Slot> {
+    pub(super) fn count_slot(&self, call: ExprId) -> Option<Slot> {
         self.table.slot(Key::Count(super::access::counted_actor(self.unit, call)?))
     }
 
@@ -739,7 +533,7 @@ impl Run<'_, '_> {
     /// Whether `a < b` is known to be false: `b - a ≤ 0` follows.
     fn never(&self, state: &State, a: &Forms, b: &Forms) -> bool {
         let ends = |slot| state.ends(slot);
-        b.uppers.iter().any(|b| a.lowers.iter().any(|a| state.facts.implies(&b.plus(a, -1.0), &ends)))
+        b.uppers().iter().any(|b| a.lowers().iter().any(|a| state.facts.implies(&b.plus(a, -1.0), &ends)))
     }
 
     /// What is known where `a < b` (`strict`) or `a ≤ b`.
@@ -763,8 +557,8 @@ impl Run<'_, '_> {
         };
         let (left_forms, right_forms) = (self.forms(&state, left), self.forms(&state, right));
         let gap = Linear::constant(gap);
-        for low in &left_forms.lowers {
-            for high in &right_forms.uppers {
+        for low in left_forms.lowers() {
+            for high in right_forms.uppers() {
                 let form = low.plus(high, -1.0).plus(&gap, 1.0);
                 if form.terms.is_empty() {
                     if form.constant > 0.0 {
@@ -905,43 +699,6 @@ impl Run<'_, '_> {
     }
 }
 
-/// The range of what lies between forms.
-fn span(state: &State, forms: &Forms) -> (f64, f64) {
-    let ends = |slot| state.ends(slot);
-    let hi = forms.uppers.iter().map(|form| state.facts.highest(form, &ends)).fold(f64::INFINITY, f64::min);
-    let lo =
-        forms.lowers.iter().map(|form| -state.facts.highest(&form.times(-1.0), &ends)).fold(-f64::INFINITY, f64::max);
-    (lo, hi)
-}
-
-/// The forms of a number times one from `low` to `high`, none of them below zero: where the sign of the first is known, the
-/// product lies between two multiples of it. So `oil + (20 - oil) * share` is no more than 20.
-fn part_of(forms: &Forms, (lo, hi): (f64, f64), (low, high): (f64, f64)) -> Option<Forms> {
-    if low < 0.0 || !high.is_finite() {
-        return None;
-    }
-    let scaled = |all: &SmallVec<[Linear; 2]>, by: f64| all.iter().map(|form| form.times(by)).collect();
-    if lo >= 0.0 {
-        Some(Forms { uppers: scaled(&forms.uppers, high), lowers: scaled(&forms.lowers, low) })
-    } else if hi <= 0.0 {
-        Some(Forms { uppers: scaled(&forms.uppers, low), lowers: scaled(&forms.lowers, high) })
-    } else {
-        None
-    }
-}
-
-/// A number cut to what its forms say of it.
-#[must_use]
-pub fn narrowed(state: &State, num: Num, forms: &Forms) -> Num {
-    let ends = |slot| state.ends(slot);
-    let hi = forms.uppers.iter().map(|form| state.facts.highest(form, &ends)).fold(num.hi, f64::min);
-    let lo = forms.lowers.iter().map(|form| -state.facts.highest(&form.times(-1.0), &ends)).fold(num.lo, f64::max);
-    if lo > hi || (lo, hi) == (num.lo, num.hi) {
-        return num;
-    }
-    num.meet(&Num::range(lo, hi, false)).unwrap_or(num)
-}
-
 /// A value without what is equal to the other for certain; none if nothing is left.
 fn without(value: &Value, other: &Value) -> Option<Value> {
     match (value, other) {
@@ -958,38 +715,4 @@ fn without(value: &Value, other: &Value) -> Option<Value> {
         }
         _ => Some(value.clone()),
     }
-}
-
-/// The forms that bound both: lower ones for `sign` 1, upper ones for -1. Beside those of either list they are single
-/// places with a constant: `max(parcels - 3, 0)` is at most `parcels`.
-fn common(state: &State, a: &SmallVec<[Linear; 2]>, b: &SmallVec<[Linear; 2]>, sign: f64) -> SmallVec<[Linear; 2]> {
-    let ends = |slot| state.ends(slot);
-    let beyond = |form: &Linear, others: &[Linear]| {
-        others.iter().any(|other| state.facts.implies(&form.plus(other, -1.0).times(sign), &ends))
-    };
-    let mut kept: SmallVec<[Linear; 2]> = a.iter().filter(|form| beyond(form, b)).cloned().collect();
-    kept.extend(b.iter().filter(|form| beyond(form, a)).cloned());
-    // The least that is above one of the forms of a list, whichever it is.
-    let above = |place: &Linear, forms: &[Linear]| {
-        let distances = forms.iter().map(|form| form.plus(place, -1.0).times(-sign));
-        distances.map(|form| state.facts.plainly_highest(&form, &ends)).fold(f64::INFINITY, f64::min)
-    };
-    let mut places: SmallVec<[Linear; 4]> = SmallVec::new();
-    for form in a.iter().chain(b) {
-        for place in state.facts.places_above(&form.times(-sign)) {
-            let place = place.times(-sign);
-            if !places.contains(&place) {
-                places.push(place);
-            }
-        }
-    }
-    for mut place in places {
-        let distance = above(&place, a).max(above(&place, b));
-        place.constant -= sign * distance;
-        if distance.is_finite() && !kept.contains(&place) {
-            kept.push(place);
-        }
-    }
-    kept.truncate(4);
-    kept
 }

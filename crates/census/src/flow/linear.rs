@@ -34,26 +34,109 @@ const BOUND: Effort = Effort { depth: 3, sums: 80 };
 const MEET: Effort = Effort { depth: 2, sums: 80 };
 /// How many single places above a form are looked at.
 const MOST_PLACES: usize = 8;
-/// `Σ factor · slot + constant`
-#[derive(Clone, PartialEq, Debug)]
+
+/// Slots with their factors, by slot, none of them zero. They stand in place, since forms are made and copied all the time.
+#[derive(Clone, Copy)]
+pub struct Terms {
+    len: u8,
+    all: [(Slot, f64); Self::ROOM],
+}
+
+impl Terms {
+    /// How many terms a form may have; longer ones tell nothing that is ever used.
+    const ROOM: usize = 6;
+    /// No terms.
+    const NONE: Self = Self { len: 0, all: [(0, 0.0); Self::ROOM] };
+
+    /// Adds a term behind the others; false where there is no more room.
+    fn push(&mut self, term: (Slot, f64)) -> bool {
+        let room = self.all.get_mut(usize::from(self.len));
+        let fits = room.is_some();
+        if let Some(room) = room {
+            *room = term;
+            self.len += 1;
+        }
+        fits
+    }
+}
+
+impl std::ops::Deref for Terms {
+    type Target = [(Slot, f64)];
+
+    fn deref(&self) -> &Self::Target {
+        &self.all[..usize::from(self.len)]
+    }
+}
+
+impl std::ops::DerefMut for Terms {
+    fn deref_mut(&mut self) -> &mut Self::Target {
+        &mut self.all[..usize::from(self.len)]
+    }
+}
+
+impl FromIterator<(Slot, f64)> for Terms {
+    /// Terms beyond the room are left out.
+    fn from_iter<I: IntoIterator<Item = (Slot, f64)>>(terms: I) -> Self {
+        let mut all = Self::NONE;
+        for term in terms {
+            all.push(term);
+        }
+        all
+    }
+}
+
+impl PartialEq for Terms {
+    fn eq(&self, other: &Self) -> bool {
+        **self == **other
+    }
+}
+
+impl std::fmt::Debug for Terms {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_list().entries(self.iter()).finish()
+    }
+}
+
+/// `Σ factor · slot + constant`. One that has grown too long is unknown: its constant is not a number, and every comparison
+/// with it fails.
+#[derive(Clone, Copy, PartialEq, Debug)]
 pub struct Linear {
-    /// The terms, by slot, with factors other than zero.
-    pub terms: SmallVec<[(Slot, f64); 4]>,
+    /// The terms.
+    pub terms: Terms,
     /// The constant.
     pub constant: f64,
 }
 
 impl Linear {
+    /// Stands for what is too long to be kept.
+    const UNKNOWN: Self = Self::constant(f64::NAN);
+
     /// A constant.
     #[must_use]
-    pub fn constant(value: f64) -> Self {
-        Self { terms: SmallVec::new(), constant: value }
+    pub const fn constant(value: f64) -> Self {
+        Self { terms: Terms::NONE, constant: value }
     }
 
     /// The value of a slot.
     #[must_use]
     pub fn slot(slot: Slot) -> Self {
-        Self { terms: smallvec![(slot, 1.0)], constant: 0.0 }
+        Self::term((slot, 1.0))
+    }
+
+    fn term(term: (Slot, f64)) -> Self {
+        Self { terms: std::iter::once(term).collect(), constant: 0.0 }
+    }
+
+    /// Whether it was short enough to be kept.
+    #[must_use]
+    pub fn is_known(&self) -> bool {
+        !self.constant.is_nan()
+    }
+
+    /// The form without one of its slots.
+    #[must_use]
+    pub fn without(&self, slot: Slot) -> Self {
+        Self { terms: self.terms.iter().copied().filter(|&(other, _)| other != slot).collect(), ..*self }
     }
 
     /// A bit for each of its slots and signs: two forms without a bit in common have no term that a difference cancels.
@@ -70,12 +153,13 @@ impl Linear {
     /// `self + by · other`
     #[must_use]
     pub fn plus(&self, other: &Self, by: f64) -> Self {
-        let mut terms = SmallVec::new();
+        let mut terms = Terms::NONE;
+        let mut fits = true;
         self.merge(other, by, |term| {
-            terms.push(term);
-            true
+            fits = terms.push(term);
+            fits
         });
-        Self { terms, constant: self.constant + other.constant * by }
+        if fits { Self { terms, constant: self.constant + other.constant * by } } else { Self::UNKNOWN }
     }
 
     /// Calls `take` for each term of `self + by · other`, by slot, until it gives false.
@@ -125,12 +209,14 @@ impl Linear {
         if by == 0.0 {
             return Self::constant(0.0);
         }
-        let terms = self.terms.iter().map(|&(slot, factor)| (slot, factor * by)).collect();
-        Self { terms, constant: self.constant * by }
+        let mut scaled = *self;
+        scaled.terms.iter_mut().for_each(|term| term.1 *= by);
+        scaled.constant *= by;
+        scaled
     }
 
     fn rename(mut self, from: Slot, to: Slot) -> Self {
-        for term in &mut self.terms {
+        for term in self.terms.iter_mut() {
             if term.0 == from {
                 term.0 = to;
             }
@@ -142,7 +228,7 @@ impl Linear {
     /// The largest value by the ends of the slots' ranges alone.
     fn highest(&self, ends: &impl Fn(Slot) -> (f64, f64)) -> f64 {
         let mut sum = self.constant;
-        for &(slot, factor) in &self.terms {
+        for &(slot, factor) in self.terms.iter() {
             let (lo, hi) = ends(slot);
             let end = if factor > 0.0 { hi } else { lo };
             if end.is_infinite() {
@@ -161,6 +247,50 @@ pub fn snapped(value: f64) -> f64 {
     if (value - whole).abs() < 1e-9 * (1.0 + whole.abs()) { whole } else { value }
 }
 
+/// What a new fact does to a list of them.
+enum Change {
+    /// It stands behind the others.
+    Push,
+    /// It says more than the one there about the same places.
+    Tighten(usize),
+    /// It takes the room of a longer one.
+    Replace(usize),
+}
+
+impl Change {
+    fn apply(self, known: &mut Vec<Linear>, form: Linear) {
+        match self {
+            Self::Push => known.push(form),
+            Self::Tighten(at) => known[at].constant = form.constant,
+            Self::Replace(at) => {
+                known.remove(at);
+                known.push(form);
+            }
+        }
+    }
+}
+
+/// What `form ≤ 0` changes beside what is known; nothing where it says no more.
+fn change_by(known: &[Linear], form: &Linear) -> Option<Change> {
+    if form.terms.len() < 2 || form.terms.len() > MOST_TERMS || !form.constant.is_finite() {
+        return None; // Facts about one place are the ranges' business.
+    }
+    if let Some(at) = known.iter().position(|known| known.terms == form.terms) {
+        return (form.constant > known[at].constant).then_some(Change::Tighten(at));
+    }
+    if known.len() < MOST_FACTS {
+        return Some(Change::Push);
+    }
+    let longest = (0..known.len()).max_by_key(|&at| known[at].terms.len())?;
+    (known[longest].terms.len() > form.terms.len()).then_some(Change::Replace(longest))
+}
+
+fn take_in(known: &mut Vec<Linear>, form: Linear) {
+    if let Some(change) = change_by(known, &form) {
+        change.apply(known, form);
+    }
+}
+
 /// Inequalities that hold: each says that its form is at most zero.
 #[derive(Clone, PartialEq, Debug, Default)]
 pub struct Facts {
@@ -177,25 +307,9 @@ impl Facts {
 
     /// Adds `form ≤ 0`.
     pub fn add(&mut self, form: Linear) {
-        if form.terms.len() < 2 || form.terms.len() > MOST_TERMS || !form.constant.is_finite() {
-            return; // Facts about one place are the ranges' business.
+        if let Some(change) = change_by(&self.known, &form) {
+            change.apply(Arc::make_mut(&mut self.known), form);
         }
-        if let Some(at) = self.known.iter().position(|known| known.terms == form.terms) {
-            if form.constant > self.known[at].constant {
-                Arc::make_mut(&mut self.known)[at].constant = form.constant;
-            }
-            return;
-        }
-        if self.known.len() >= MOST_FACTS {
-            let longest = (0..self.known.len()).max_by_key(|&at| self.known[at].terms.len());
-            match longest {
-                Some(at) if self.known[at].terms.len() > form.terms.len() => {
-                    Arc::make_mut(&mut self.known).remove(at);
-                }
-                _ => return,
-            }
-        }
-        Arc::make_mut(&mut self.known).push(form);
     }
 
     /// The largest value that a form can have, by the facts and by the ends of the slots' ranges.
@@ -216,8 +330,7 @@ impl Facts {
     #[must_use]
     pub fn places_above(&self, form: &Linear) -> SmallVec<[Linear; 4]> {
         let own = form.terms.iter().filter(|(_, factor)| factor.abs() == 1.0);
-        let mut places: SmallVec<[Linear; 4]> =
-            own.map(|&term| Linear { terms: smallvec![term], constant: 0.0 }).collect();
+        let mut places: SmallVec<[Linear; 4]> = own.map(|&term| Linear::term(term)).collect();
         for at in 0..places.len() {
             let (slot, factor) = places[at].terms[0];
             for fact in self.known.iter().filter(|fact| fact.terms.len() == 2 && fact.factor(slot) * factor > 0.0) {
@@ -245,16 +358,21 @@ impl Facts {
             return best;
         }
         let mut budget = effort.sums;
-        let shadows: SmallVec<[u64; MOST_FACTS]> = self.known.iter().map(Linear::shadow).collect();
-        let mut sums: SmallVec<[Linear; 6]> = smallvec![form.clone()];
+        if !self.known.iter().any(|fact| form.terms.iter().any(|&(slot, factor)| fact.factor(slot) * factor > 0.0)) {
+            return best;
+        }
+        // A fact that the ranges tell anyhow adds nothing to any sum.
+        let telling = self.known.iter().filter(|fact| fact.highest(ends) > 0.0);
+        let telling: SmallVec<[(&Linear, u64); MOST_FACTS]> = telling.map(|fact| (fact, fact.shadow())).collect();
+        let mut sums: SmallVec<[Linear; 6]> = smallvec![*form];
         let mut from = 0;
         for depth in 1..=effort.depth {
             let to = sums.len();
             for at in from..to {
-                let form = sums[at].clone();
+                let form = sums[at];
                 let shadow = form.shadow();
-                let touching = self.known.iter().zip(&shadows).filter(|&(_, other)| shadow & other != 0);
-                let terms = touching.flat_map(|(fact, _)| fact.terms.iter().map(move |term| (fact, term)));
+                let touching = telling.iter().filter(|&(_, other)| shadow & other != 0);
+                let terms = touching.flat_map(|&(fact, _)| fact.terms.iter().map(move |term| (fact, term)));
                 for (fact, &(slot, factor)) in terms {
                     // Taking away a fact in which a place has the same sign cancels that place.
                     let by = form.factor(slot) / factor;
@@ -274,7 +392,7 @@ impl Facts {
                     }
                     let rest = form.plus(fact, -by);
                     let told = |sum: &Linear| sum.terms == rest.terms && sum.constant <= rest.constant;
-                    if rest.terms.len() > form.terms.len() + 1 || sums.iter().any(told) {
+                    if !rest.is_known() || rest.terms.len() > form.terms.len() + 1 || sums.iter().any(told) {
                         continue;
                     }
                     best = best.min(snapped(rest.highest(ends)));
@@ -295,13 +413,13 @@ impl Facts {
     #[must_use]
     pub fn pairs_with(&self, slot: Slot) -> SmallVec<[Linear; 4]> {
         let pairs = self.known.iter().filter(|fact| fact.terms.len() == 2 && fact.factor(slot) != 0.0);
-        pairs.cloned().collect()
+        pairs.copied().collect()
     }
 
     /// Forgets all facts about a slot, but keeps what they say of others together.
     pub fn forget(&mut self, slot: Slot) {
         if self.known.iter().any(|fact| fact.factor(slot) != 0.0) {
-            self.eliminate(Vec::new(), slot);
+            self.eliminate(&[], slot);
         }
     }
 
@@ -324,14 +442,15 @@ impl Facts {
         let value = Linear::slot(slot);
         let low = lo.is_finite().then(|| Linear::constant(lo).plus(&value, -1.0));
         let high = hi.is_finite().then(|| value.plus(&Linear::constant(hi), -1.0));
-        self.eliminate(low.into_iter().chain(high).collect(), slot);
+        let ends: SmallVec<[Linear; 2]> = low.into_iter().chain(high).collect();
+        self.eliminate(&ends, slot);
     }
 
     /// `slot` takes a new value that lies below each of `uppers` and above each of `lowers`, forms over the old values; the
     /// ends are those of its old one.
     pub fn assign(&mut self, slot: Slot, uppers: &[Linear], lowers: &[Linear], (lo, hi): (f64, f64)) {
         let fresh = Linear::slot(FRESH);
-        let mut new: Vec<Linear> = uppers.iter().map(|upper| fresh.plus(upper, -1.0)).collect();
+        let mut new: SmallVec<[Linear; 8]> = uppers.iter().map(|upper| fresh.plus(upper, -1.0)).collect();
         new.extend(lowers.iter().map(|lower| lower.plus(&fresh, -1.0)));
         if new.is_empty() {
             self.forget(slot);
@@ -343,31 +462,38 @@ impl Facts {
             new.extend(lo.is_finite().then(|| Linear::constant(lo).plus(&old, -1.0)));
             new.extend(hi.is_finite().then(|| old.plus(&Linear::constant(hi), -1.0)));
         }
-        self.eliminate(new, slot);
+        self.eliminate(&new, slot);
     }
 
     /// Takes in new facts, then Fourier–Motzkin: every upper bound of the slot meets every lower one. What is left of the
     /// fresh value becomes the slot's.
-    fn eliminate(&mut self, new: Vec<Linear>, slot: Slot) {
-        let names = |fact: &Linear| fact.factor(slot) != 0.0;
-        let (with, others): (Vec<Linear>, Vec<Linear>) =
-            Arc::unwrap_or_clone(std::mem::take(&mut self.known)).into_iter().partition(names);
-        let (meeting, plain): (Vec<Linear>, Vec<Linear>) = new.into_iter().chain(with).partition(names);
-        let (above, below): (Vec<&Linear>, Vec<&Linear>) = meeting.iter().partition(|fact| fact.factor(slot) > 0.0);
-        let pairs = above.iter().flat_map(|a| below.iter().map(move |b| (a, b)));
-        let sums = pairs.map(|(a, b)| a.times(1.0 / a.factor(slot)).plus(b, -1.0 / b.factor(slot)));
-        for fact in sums.chain(plain) {
-            self.add(fact.rename(FRESH, slot));
-        }
-        let fresh = self.known.len();
-        for fact in others {
-            // Two facts that were known before have different terms.
-            if self.known.len() >= MOST_FACTS || self.known[..fresh].iter().any(|known| known.terms == fact.terms) {
-                self.add(fact);
-            } else {
-                Arc::make_mut(&mut self.known).push(fact);
+    fn eliminate(&mut self, new: &[Linear], slot: Slot) {
+        let mut above: SmallVec<[Linear; 4]> = SmallVec::new();
+        let mut below: SmallVec<[Linear; 4]> = SmallVec::new();
+        for fact in new.iter().chain(self.known.iter()) {
+            let factor = fact.factor(slot);
+            if factor > 0.0 {
+                above.push(fact.times(1.0 / factor));
+            } else if factor < 0.0 {
+                below.push(fact.times(-1.0 / factor));
             }
         }
+        let without = |fact: &&Linear| fact.factor(slot) == 0.0;
+        let sums = above.iter().flat_map(|a| below.iter().map(move |b| a.plus(b, 1.0)));
+        let mut known = Vec::with_capacity(self.known.len() + new.len());
+        for fact in sums.chain(new.iter().filter(without).copied()) {
+            take_in(&mut known, fact.rename(FRESH, slot));
+        }
+        let fresh = known.len();
+        for fact in self.known.iter().filter(without) {
+            // Two facts that were known before have different terms.
+            if known.len() >= MOST_FACTS || known[..fresh].iter().any(|known| known.terms == fact.terms) {
+                take_in(&mut known, *fact);
+            } else {
+                known.push(*fact);
+            }
+        }
+        self.known = Arc::new(known);
     }
 
     /// Facts that hold on both of two ways.
@@ -381,55 +507,54 @@ impl Facts {
         if Arc::ptr_eq(&self.known, &other.known) || self == other {
             return self.clone();
         }
-        let mut joined = Self::default();
+        let mut joined = Vec::with_capacity(self.known.len());
         for fact in self.known.iter() {
             match other.known.iter().find(|theirs| theirs.terms == fact.terms) {
                 Some(theirs) => {
                     let constant = fact.constant.min(theirs.constant);
-                    joined.add(Linear { terms: fact.terms.clone(), constant });
+                    take_in(&mut joined, Linear { constant, ..*fact });
                 }
-                None => joined.add_what_both_know(fact, ends, other, other_ends),
+                None => other.take_what_it_knows_too(&mut joined, fact, ends, other_ends),
             }
         }
         for fact in other.known.iter() {
             if !self.known.iter().any(|mine| mine.terms == fact.terms) {
-                joined.add_what_both_know(fact, other_ends, self, ends);
+                self.take_what_it_knows_too(&mut joined, fact, other_ends, ends);
             }
         }
-        joined
+        Self { known: Arc::new(joined) }
     }
 
-    /// Adds as much of one side's fact as the other side knows too; of a fact about three places also what it says, by the
+    /// Takes in as much of the other side's fact as is known here too; of a fact about three places also what it says, by the
     /// range of one of them, of the other two.
-    fn add_what_both_know(
-        &mut self,
+    fn take_what_it_knows_too(
+        &self,
+        joined: &mut Vec<Linear>,
         fact: &Linear,
+        fact_ends: &impl Fn(Slot) -> (f64, f64),
         ends: &impl Fn(Slot) -> (f64, f64),
-        other: &Self,
-        other_ends: &impl Fn(Slot) -> (f64, f64),
     ) {
-        self.add_weakened(fact, other, other_ends);
+        self.take_weakened(joined, fact, ends);
         if fact.terms.len() != 3 {
             return;
         }
-        for (at, &(slot, factor)) in fact.terms.iter().enumerate() {
-            let (lo, hi) = ends(slot);
+        for &(slot, factor) in fact.terms.iter() {
+            let (lo, hi) = fact_ends(slot);
             let least = factor * if factor > 0.0 { lo } else { hi };
             if least.is_finite() {
-                let mut pair = fact.clone();
-                pair.terms.remove(at);
+                let mut pair = fact.without(slot);
                 pair.constant += least;
-                self.add_weakened(&pair, other, other_ends);
+                self.take_weakened(joined, &pair, ends);
             }
         }
     }
 
-    /// Adds as much of a fact as the other side knows too.
-    fn add_weakened(&mut self, fact: &Linear, other: &Self, ends: &impl Fn(Slot) -> (f64, f64)) {
-        let form = Linear { terms: fact.terms.clone(), constant: 0.0 };
-        let highest = other.search(&form, ends, -fact.constant, MEET).max(-fact.constant);
+    /// Takes in as much of a fact as is known here too.
+    fn take_weakened(&self, joined: &mut Vec<Linear>, fact: &Linear, ends: &impl Fn(Slot) -> (f64, f64)) {
+        let form = Linear { constant: 0.0, ..*fact };
+        let highest = self.search(&form, ends, -fact.constant, MEET).max(-fact.constant);
         if highest.is_finite() {
-            self.add(Linear { constant: -highest, ..form });
+            take_in(joined, Linear { constant: -highest, ..form });
         }
     }
 
@@ -437,6 +562,6 @@ impl Facts {
     #[must_use]
     pub fn widen(&self, later: &Self, later_ends: &impl Fn(Slot) -> (f64, f64)) -> Self {
         let holds = |fact: &&Linear| later.implies(fact, later_ends);
-        Self { known: Arc::new(self.known.iter().filter(holds).cloned().collect()) }
+        Self { known: Arc::new(self.known.iter().filter(holds).copied().collect()) }
     }
 }

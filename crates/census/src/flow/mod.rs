@@ -9,6 +9,7 @@ pub mod access;
 pub mod certain;
 pub mod engine;
 pub mod eval;
+pub mod forms;
 pub mod graph;
 pub mod judge;
 pub mod linear;

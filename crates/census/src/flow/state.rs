@@ -260,9 +260,8 @@ impl State {
 
     /// Narrows the range of each slot of a form that is at most zero; none where it can't be.
     pub fn narrow_by(&mut self, form: &Linear) -> Option<()> {
-        for &(slot, factor) in &form.terms {
-            let mut rest = form.clone();
-            rest.terms.retain(|(other, _)| *other != slot);
+        for &(slot, factor) in form.terms.iter() {
+            let rest = form.without(slot);
             let lowest = -self.facts.highest(&rest.times(-1.0), &|slot| self.ends(slot));
             if !lowest.is_finite() {
                 continue;

@@ -898,6 +898,15 @@ impl<'p> World<'p> {
         self.renew_engine_reach();
     }
 
+    /// The one number that a cell holds for good, where nothing writes it and all start with the same.
+    #[must_use]
+    pub fn fixed(&self, cell: CellId) -> Option<f64> {
+        match &self.reach[cell.index()] {
+            Value::Num(num) if !self.written[cell.index()] => num.single(),
+            _ => None,
+        }
+    }
+
     /// What the game writes lies anywhere within the range, so it reaches as far as its bounds do by now. Gives the cells
     /// that have grown.
     fn renew_engine_reach(&mut self) -> Vec<CellId> {

@@ -14,7 +14,7 @@ impl<'w> Run<'w, '_> {
             let forms = self.forms(&state, value);
             let result = self.eval(&mut state, value);
             if let Some(slot) = self.result_slot() {
-                self.put(&mut state, slot, Abstract::of(result), &forms.uppers, &forms.lowers);
+                self.put(&mut state, slot, Abstract::of(result), forms.uppers(), forms.lowers());
             }
         }
         left.push(state);
@@ -110,7 +110,7 @@ impl<'w> Run<'w, '_> {
             let place = self.unit.local_places[local.0 as usize];
             if let Some(slot) = self.slot(place) {
                 let value = self.fitted(slot, value);
-                self.put(state, slot, Abstract::of(value), &forms.uppers, &forms.lowers);
+                self.put(state, slot, Abstract::of(value), forms.uppers(), forms.lowers());
                 let before = state.clone();
                 self.sourced(state, slot, argument, &before);
                 self.copy_instance(state, slot, argument);

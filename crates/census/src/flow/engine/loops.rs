@@ -105,7 +105,7 @@ impl<'w> Run<'w, '_> {
         let forms = self.forms(state, count);
         let rounds = self.eval(state, count);
         let (Some(left), Value::Num(rounds)) = (self.table.slot(Key::Rounds(count)), rounds) else { return };
-        self.put(state, left, Abstract::of(Value::Num(rounds)), &forms.uppers, &forms.lowers);
+        self.put(state, left, Abstract::of(Value::Num(rounds)), forms.uppers(), forms.lowers());
         if at_once {
             self.next_round(state, left);
         }

@@ -55,6 +55,16 @@ pub struct SlotFacts {
     pub holder: Option<Slot>,
     /// Slots that this one bounds.
     pub bounds: Vec<Slot>,
+    /// The one number that it ever holds: a tuning value, say.
+    pub fixed: Option<f64>,
+}
+
+impl SlotFacts {
+    /// What stands for the slot's value in a linear form.
+    #[must_use]
+    pub fn form(&self, slot: Slot) -> Linear {
+        self.fixed.map_or_else(|| Linear::slot(slot), Linear::constant)
+    }
 }
 
 /// The slots of one handler.
@@ -101,7 +111,8 @@ impl SlotTable {
                 }
                 _ => None,
             };
-            table.add(Key::Place(place), unit.place_types[place.index()], cell, variable);
+            let slot = table.add(Key::Place(place), unit.place_types[place.index()], cell, variable);
+            table.slots[slot as usize].fixed = cell.and_then(|cell| world.fixed(cell));
         }
         for &call in &used.results {
             table.add(Key::Result(call), unit.ty(call), None, None);
@@ -133,6 +144,7 @@ impl SlotTable {
             dependents: Vec::new(),
             holder: None,
             bounds: Vec::new(),
+            fixed: None,
         };
         self.slots.push(facts);
         self.by_key.insert(key, slot);
@@ -149,6 +161,9 @@ impl SlotTable {
             for end in [End::Min, End::Max] {
                 let limit = match facts.bound(end) {
                     Some(Bound::Number(value)) => Some(Limit::Number(*value)),
+                    Some(Bound::Variable(other)) if world.fixed(CellId(other.0)).is_some() => {
+                        world.fixed(CellId(other.0)).map(Limit::Number)
+                    }
                     Some(Bound::Variable(other)) => {
                         let own = world.project.registry.var(*other).scope == crate::registry::Scope::Instance;
                         self.of_variable(*other, if own { base } else { Base::One }).map(Limit::Slot)

@@ -1,0 +1,324 @@
+//! Linear forms that a number lies between, worked out of the expression for it.
+
+use super::engine::{Key, Run};
+use super::linear::{Linear, Slot};
+use super::state::State;
+use super::value::Num;
+use crate::project::builtin::Builtin;
+use crate::project::{Meaning, Place};
+use crate::registry::{Bound, Type};
+use crate::script::ast::*;
+use smallvec::{SmallVec, smallvec};
+
+/// How many forms are kept on either side.
+const MOST_FORMS: usize = 4;
+
+/// Forms on one side of a number.
+type Side = SmallVec<[Linear; 2]>;
+
+/// Linear forms that a number lies between.
+#[derive(Clone, Default)]
+pub enum Forms {
+    /// There are none.
+    #[default]
+    Unknown,
+    /// It is this.
+    Exactly(Linear),
+    /// It is at most each of the first, and at least each of the others.
+    Between(Box<(Side, Side)>),
+}
+
+impl Forms {
+    fn between(uppers: Side, lowers: Side) -> Self {
+        Self::Between(Box::new((uppers, lowers)))
+    }
+
+    /// It is at most each of these.
+    #[must_use]
+    pub fn uppers(&self) -> &[Linear] {
+        match self {
+            Self::Unknown => &[],
+            Self::Exactly(form) => std::slice::from_ref(form),
+            Self::Between(sides) => &sides.0,
+        }
+    }
+
+    /// It is at least each of these.
+    #[must_use]
+    pub fn lowers(&self) -> &[Linear] {
+        match self {
+            Self::Unknown => &[],
+            Self::Exactly(form) => std::slice::from_ref(form),
+            Self::Between(sides) => &sides.1,
+        }
+    }
+
+    /// `by · self`
+    #[must_use]
+    pub fn scaled(&self, by: f64) -> Self {
+        match self {
+            Self::Unknown => Self::Unknown,
+            Self::Exactly(form) => Self::Exactly(form.times(by)),
+            Self::Between(_) => {
+                let (uppers, lowers) = (scaled(self.uppers(), by), scaled(self.lowers(), by));
+                if by < 0.0 { Self::between(lowers, uppers) } else { Self::between(uppers, lowers) }
+            }
+        }
+    }
+
+    /// `self + by · other`
+    #[must_use]
+    pub fn plus(&self, other: &Self, by: f64) -> Self {
+        if let (Self::Exactly(a), Self::Exactly(b)) = (self, other) {
+            let sum = a.plus(b, by);
+            return if sum.is_known() { Self::Exactly(sum) } else { Self::Unknown };
+        }
+        let (up, down) = if by < 0.0 { (other.lowers(), other.uppers()) } else { (other.uppers(), other.lowers()) };
+        let cross = |a: &[Linear], b: &[Linear]| {
+            let sums = a.iter().flat_map(|a| b.iter().map(move |b| a.plus(b, by)));
+            sums.filter(Linear::is_known).take(MOST_FORMS).collect()
+        };
+        Self::between(cross(self.uppers(), up), cross(self.lowers(), down))
+    }
+}
+
+fn scaled(side: &[Linear], by: f64) -> Side {
+    side.iter().map(|form| form.times(by)).collect()
+}
+
+impl Run<'_, '_> {
+    /// The forms that a numeric expression lies between. A procedure called on the way may change what the rest names,
+    /// so then only a call that stands alone has forms: those of what it gives.
+    pub fn forms(&self, state: &State, expr: ExprId) -> Forms {
+        let alone = matches!(self.unit.meaning(expr), Meaning::Procedure(_));
+        if !alone && self.calls_procedure(expr) { Forms::Unknown } else { self.forms_of(state, expr) }
+    }
+
+    /// Whether a procedure that changes something is called for its value in an expression.
+    pub fn calls_procedure(&self, expr: ExprId) -> bool {
+        let mut found = false;
+        if self.unit.procedures.iter().any(|procedure| procedure.gives.is_some()) {
+            super::access::walk_expr(self.unit, expr, &mut |inner| {
+                if let Meaning::Procedure(id) = self.unit.meaning(inner) {
+                    found |= !self.world.written_by(self.script, id).is_empty();
+                }
+            });
+        }
+        found
+    }
+
+    fn forms_of(&self, state: &State, expr: ExprId) -> Forms {
+        let unit = self.unit;
+        match &unit.tree.expr(expr).kind {
+            #[allow(clippy::cast_precision_loss, reason = "constants beyond 2⁵³ only loosen a form")]
+            ExprKind::Int(value) => Forms::Exactly(Linear::constant(*value as f64)),
+            ExprKind::Float(value) => Forms::Exactly(Linear::constant(*value)),
+            ExprKind::Path(_) => self.path_forms(expr),
+            ExprKind::Unary(UnaryOp::Minus, operand) => self.forms_of(state, *operand).scaled(-1.0),
+            ExprKind::Unary(UnaryOp::Plus, operand) => self.forms_of(state, *operand),
+            ExprKind::Binary(op, left, right) => self.binary_forms(state, *op, *left, *right),
+            ExprKind::Call(_, arguments) => self.call_forms(state, expr, arguments),
+            _ => Forms::Unknown,
+        }
+    }
+
+    fn path_forms(&self, expr: ExprId) -> Forms {
+        match self.unit.meaning(expr) {
+            Meaning::Value(place) if self.unit.ty(expr).is_numeric() => {
+                self.slot(place).map_or(Forms::Unknown, |slot| self.slot_forms(slot))
+            }
+            Meaning::Bound(place, end) => {
+                let Place::Variable(variable, base) = self.unit.place(place) else { return Forms::Unknown };
+                match self.world.project.registry.var(variable).bound(end) {
+                    Some(Bound::Number(value)) => Forms::Exactly(Linear::constant(*value)),
+                    Some(Bound::Variable(other)) => {
+                        self.bound_slot(*other, base).map_or(Forms::Unknown, |slot| self.slot_forms(slot))
+                    }
+                    None => Forms::Unknown,
+                }
+            }
+            _ => Forms::Unknown,
+        }
+    }
+
+    fn slot_forms(&self, slot: Slot) -> Forms {
+        Forms::Exactly(self.table.slots[slot as usize].form(slot))
+    }
+
+    fn binary_forms(&self, state: &State, op: BinaryOp, left: ExprId, right: ExprId) -> Forms {
+        match op {
+            BinaryOp::Add | BinaryOp::Subtract => {
+                let by = if op == BinaryOp::Add { 1.0 } else { -1.0 };
+                self.forms_of(state, left).plus(&self.forms_of(state, right), by)
+            }
+            BinaryOp::Multiply => {
+                let (a, b) = (self.forms_of(state, left), self.forms_of(state, right));
+                match (self.known(state, left), self.known(state, right)) {
+                    (_, Some(by)) => a.scaled(by),
+                    (Some(by), _) => b.scaled(by),
+                    _ => {
+                        let (a_span, b_span) = (span(state, &a), span(state, &b));
+                        let part = part_of(&a, a_span, b_span);
+                        part.or_else(|| part_of(&b, b_span, a_span)).unwrap_or_default()
+                    }
+                }
+            }
+            BinaryOp::Divide => match self.known(state, right) {
+                Some(by) if by != 0.0 => self.forms_of(state, left).scaled(1.0 / by),
+                _ => {
+                    let (a, (low, high)) = (self.forms_of(state, left), span(state, &self.forms_of(state, right)));
+                    let by = (1.0 / high, 1.0 / low);
+                    part_of(&a, span(state, &a), by).filter(|_| low > 0.0).unwrap_or_default()
+                }
+            },
+            BinaryOp::Remainder => {
+                // A divisor above zero: the rest lies from zero up to it, and is no more than a dividend not below zero.
+                let divisor = self.forms_of(state, right);
+                let ends = |slot| state.ends(slot);
+                let positive = divisor.lowers().iter().any(|form| state.facts.highest(&form.times(-1.0), &ends) < 0.0);
+                if !positive {
+                    return Forms::Unknown;
+                }
+                let whole = self.unit.ty(left) == Type::Int && self.unit.ty(right) == Type::Int;
+                let inside = Linear::constant(if whole { -1.0 } else { 0.0 });
+                let below = divisor.uppers().iter().map(|form| form.plus(&inside, 1.0));
+                Forms::between(below.collect(), smallvec![Linear::constant(0.0)])
+            }
+            _ => Forms::Unknown,
+        }
+    }
+
+    /// The one value of an expression that can have no other.
+    fn known(&self, state: &State, expr: ExprId) -> Option<f64> {
+        let forms = self.forms_of(state, expr);
+        let form = forms.uppers().first()?;
+        if forms.uppers().len() != 1 || forms.lowers().first() != Some(form) {
+            return None;
+        }
+        let mut sum = form.constant;
+        for &(slot, factor) in form.terms.iter() {
+            sum += factor * state.num(slot)?.single()?;
+        }
+        Some(sum)
+    }
+
+    fn call_forms(&self, state: &State, expr: ExprId, arguments: &[ExprId]) -> Forms {
+        let builtin = match self.unit.meaning(expr) {
+            Meaning::Builtin(builtin) => builtin,
+            Meaning::Procedure(_) => {
+                let slot = self.table.slot(Key::Result(expr));
+                return slot.map_or(Forms::Unknown, |slot| Forms::Exactly(Linear::slot(slot)));
+            }
+            _ => return Forms::Unknown,
+        };
+        let of = |at: usize| self.forms_of(state, arguments[at]);
+        match (builtin, arguments.len()) {
+            (Builtin::Min, 2..) => (1..arguments.len()).fold(of(0), |least, at| self.least(state, &least, &of(at))),
+            (Builtin::Max, 2..) => (1..arguments.len()).fold(of(0), |most, at| self.most(state, &most, &of(at))),
+            (Builtin::Clamp, 3) => self.least(state, &self.most(state, &of(0), &of(1)), &of(2)),
+            (Builtin::Random, 2) => {
+                let (a, b) = (of(0), of(1));
+                Forms::between(self.most(state, &a, &b).uppers().into(), self.least(state, &a, &b).lowers().into())
+            }
+            (Builtin::Abs, 1) => self.most(state, &of(0), &of(0).scaled(-1.0)),
+            (Builtin::Count, _) => {
+                self.count_slot(expr).map_or(Forms::Unknown, |slot| Forms::Exactly(Linear::slot(slot)))
+            }
+            (Builtin::Floor | Builtin::Ceil | Builtin::Round, 1) => {
+                let (down, up) = match builtin {
+                    Builtin::Floor => (1.0, 0.0),
+                    Builtin::Ceil => (0.0, 1.0),
+                    _ => (0.5, 0.5),
+                };
+                let inner = of(0);
+                let shift =
+                    |side: &[Linear], by: f64| side.iter().map(|form| form.plus(&Linear::constant(by), 1.0)).collect();
+                Forms::between(shift(inner.uppers(), up), shift(inner.lowers(), -down))
+            }
+            _ => Forms::Unknown,
+        }
+    }
+
+    /// The smaller of two: below both, and above whatever both are above.
+    fn least(&self, state: &State, a: &Forms, b: &Forms) -> Forms {
+        Forms::between(either(a.uppers(), b.uppers()), common(state, a.lowers(), b.lowers(), 1.0))
+    }
+
+    fn most(&self, state: &State, a: &Forms, b: &Forms) -> Forms {
+        Forms::between(common(state, a.uppers(), b.uppers(), -1.0), either(a.lowers(), b.lowers()))
+    }
+}
+
+fn either(a: &[Linear], b: &[Linear]) -> Side {
+    a.iter().chain(b).copied().take(MOST_FORMS).collect()
+}
+
+/// The range of what lies between forms.
+fn span(state: &State, forms: &Forms) -> (f64, f64) {
+    let ends = |slot| state.ends(slot);
+    let hi = forms.uppers().iter().map(|form| state.facts.highest(form, &ends)).fold(f64::INFINITY, f64::min);
+    let lo =
+        forms.lowers().iter().map(|form| -state.facts.highest(&form.times(-1.0), &ends)).fold(-f64::INFINITY, f64::max);
+    (lo, hi)
+}
+
+/// The forms of a number times one from `low` to `high`, none of them below zero: where the sign of the first is known, the
+/// product lies between two multiples of it. So `oil + (20 - oil) * share` is no more than 20.
+fn part_of(forms: &Forms, (lo, hi): (f64, f64), (low, high): (f64, f64)) -> Option<Forms> {
+    if low < 0.0 || !high.is_finite() {
+        return None;
+    }
+    if lo >= 0.0 {
+        Some(Forms::between(scaled(forms.uppers(), high), scaled(forms.lowers(), low)))
+    } else if hi <= 0.0 {
+        Some(Forms::between(scaled(forms.uppers(), low), scaled(forms.lowers(), high)))
+    } else {
+        None
+    }
+}
+
+/// A number cut to what its forms say of it.
+#[must_use]
+pub fn narrowed(state: &State, num: Num, forms: &Forms) -> Num {
+    let ends = |slot| state.ends(slot);
+    let hi = forms.uppers().iter().map(|form| state.facts.highest(form, &ends)).fold(num.hi, f64::min);
+    let lo = forms.lowers().iter().map(|form| -state.facts.highest(&form.times(-1.0), &ends)).fold(num.lo, f64::max);
+    if lo > hi || (lo, hi) == (num.lo, num.hi) {
+        return num;
+    }
+    num.meet(&Num::range(lo, hi, false)).unwrap_or(num)
+}
+
+/// The forms that bound both: lower ones for `sign` 1, upper ones for -1. Beside those of either list they are single
+/// places with a constant: `max(parcels - 3, 0)` is at most `parcels`.
+fn common(state: &State, a: &[Linear], b: &[Linear], sign: f64) -> Side {
+    let ends = |slot| state.ends(slot);
+    let beyond = |form: &Linear, others: &[Linear]| {
+        others.iter().any(|other| state.facts.implies(&form.plus(other, -1.0).times(sign), &ends))
+    };
+    let mut kept: Side = a.iter().filter(|form| beyond(form, b)).copied().collect();
+    kept.extend(b.iter().filter(|form| beyond(form, a)).copied());
+    // The least that is above one of the forms of a list, whichever it is.
+    let above = |place: &Linear, forms: &[Linear]| {
+        let distances = forms.iter().map(|form| form.plus(place, -1.0).times(-sign));
+        distances.map(|form| state.facts.plainly_highest(&form, &ends)).fold(f64::INFINITY, f64::min)
+    };
+    let mut places: SmallVec<[Linear; 4]> = SmallVec::new();
+    for form in a.iter().chain(b) {
+        for place in state.facts.places_above(&form.times(-sign)) {
+            let place = place.times(-sign);
+            if !places.contains(&place) {
+                places.push(place);
+            }
+        }
+    }
+    for mut place in places {
+        let distance = above(&place, a).max(above(&place, b));
+        place.constant -= sign * distance;
+        if distance.is_finite() && !kept.contains(&place) {
+            kept.push(place);
+        }
+    }
+    kept.truncate(MOST_FORMS);
+    kept
+}
