@@ -60,7 +60,7 @@ pub struct Source {
 }
 
 /// How many values stand in one piece.
-const PIECE: usize = 16;
+const PIECE: usize = 8;
 
 /// What each slot may hold. Copies share the pieces that neither has changed, since states are copied at every branch.
 #[derive(Clone, PartialEq, Debug)]
