@@ -1285,6 +1285,9 @@ impl<'p> World<'p> {
         let mut found: Vec<Found> = (0..self.handlers.len()).map(|_| Found::default()).collect();
         let mut dirty: Vec<bool> = vec![true; self.handlers.len()];
         for round in 0..MOST_ROUNDS {
+            for (found, _) in found.iter_mut().zip(&dirty).filter(|&(_, &dirty)| dirty) {
+                *found = Found::default();
+            }
             let results: Vec<(HandlerId, RunResult)> = (0..self.handlers.len())
                 .into_par_iter()
                 .filter(|&at| dirty[at] && self.can_begin(HandlerId::at(at)))

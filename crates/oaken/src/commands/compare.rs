@@ -57,7 +57,7 @@ pub fn run(folder: Option<&Path>, options: &Options) -> Outcome {
     let mut out = Out::new();
     match options.format {
         Format::Text => text(&mut out, &changes)?,
-        Format::Json => out.line(&serde_json::to_string_pretty(&document(&new, &changes)).unwrap_or_default())?,
+        Format::Json => out.json(&document(&new, &changes))?,
         Format::Markdown => markdown(&mut out, &changes)?,
     }
     out.finish()?;

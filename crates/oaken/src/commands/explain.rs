@@ -30,7 +30,7 @@ pub fn run(options: &Options) -> Outcome {
         Format::Json => {
             let list: Vec<_> = chosen.iter().map(|rule| as_json(rule)).collect();
             let document = json!({ "schema": "oaken-census/rules/1", "rules": list });
-            out.line(&serde_json::to_string_pretty(&document).unwrap_or_default())?;
+            out.json(&document)?;
         }
         Format::Text if options.rule.is_some() => explain(&mut out, chosen[0])?,
         Format::Text => list(&mut out, &chosen)?,

@@ -81,7 +81,7 @@ pub fn run(folder: Option<&Path>, options: &Options) -> Outcome {
             let rows: Vec<_> = chosen.iter().map(|&id| as_json(&facts, id)).collect();
             let document =
                 json!({ "schema": "oaken-census/variables/1", "project": project.config.name, "variables": rows });
-            out.line(&serde_json::to_string_pretty(&document).unwrap_or_default())?;
+            out.json(&document)?;
         }
         Format::Csv => {
             let mut csv = Csv::new(&COLUMNS)?;

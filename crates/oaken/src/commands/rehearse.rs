@@ -81,7 +81,7 @@ pub fn run(folder: Option<&Path>, options: &Options) -> Outcome {
         Format::Json => {
             let mut out = Out::new();
             let document = print::rehearsal_json::document(&layout, &played, options.log);
-            out.line(&serde_json::to_string_pretty(&document).unwrap_or_default())?;
+            out.json(&document)?;
             out.finish()?;
         }
     }

@@ -36,7 +36,7 @@ pub fn run(folder: Option<&Path>, options: &Options) -> Outcome {
     let mut out = Out::new();
     match options.format {
         Format::Text => text(&mut out, &facts, id)?,
-        Format::Json => out.line(&serde_json::to_string_pretty(&as_json(&facts, id)).unwrap_or_default())?,
+        Format::Json => out.json(&as_json(&facts, id))?,
     }
     out.finish()?;
     Ok(ExitCode::SUCCESS)

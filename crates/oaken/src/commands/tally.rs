@@ -29,7 +29,7 @@ pub fn run(folder: Option<&Path>, options: &Options) -> Outcome {
     let mut out = Out::new();
     match options.format {
         Format::Text => text(&mut out, &facts, &tally)?,
-        Format::Json => out.line(&serde_json::to_string_pretty(&as_json(&facts, &tally)).unwrap_or_default())?,
+        Format::Json => out.json(&as_json(&facts, &tally))?,
     }
     out.finish()?;
     Ok(ExitCode::SUCCESS)

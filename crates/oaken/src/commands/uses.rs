@@ -36,7 +36,7 @@ pub fn run(folder: Option<&Path>, options: &Options) -> Outcome {
                 })
                 .collect();
             let document = json!({ "schema": "oaken-census/uses/1", "id": options.id, "uses": uses });
-            out.line(&serde_json::to_string_pretty(&document).unwrap_or_default())?;
+            out.json(&document)?;
         }
     }
     out.finish()?;

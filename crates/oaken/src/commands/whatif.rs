@@ -26,7 +26,7 @@ pub fn run(folder: Option<&Path>, options: &Options) -> Outcome {
     let mut out = Out::new();
     match options.format {
         Format::Text => text(&mut out, &effects)?,
-        Format::Json => out.line(&serde_json::to_string_pretty(&document(options, &effects)).unwrap_or_default())?,
+        Format::Json => out.json(&document(options, &effects))?,
     }
     out.finish()?;
     Ok(ExitCode::SUCCESS)

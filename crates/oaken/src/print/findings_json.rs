@@ -5,24 +5,30 @@ use census::finding::Level;
 use census::project::Project;
 use census::report::{Report, Told, sizes};
 use census::witness::Witness;
+use serde::{Serialize, Serializer};
 use serde_json::{Value, json};
 use std::io;
 
 /// Writes a report.
 pub fn print(project: &Project, report: &Report) -> io::Result<()> {
     let mut out = Out::new();
-    out.line(&serde_json::to_string_pretty(&document(project, report)).unwrap_or_default())?;
+    out.json(&Document::new(project, report))?;
     out.finish()
 }
 
 /// The whole document.
-#[must_use]
-pub fn document(project: &Project, report: &Report) -> Value {
-    let (variables, scripts) = sizes(project);
-    json!({
-        "schema": "oaken-census/findings/1",
-        "project": project.config.name,
-        "summary": {
+#[derive(Serialize)]
+struct Document<'a> {
+    schema: &'static str,
+    project: &'a str,
+    summary: Value,
+    findings: Findings<'a>,
+}
+
+impl<'a> Document<'a> {
+    fn new(project: &'a Project, report: &'a Report) -> Self {
+        let (variables, scripts) = sizes(project);
+        let summary = json!({
             "errors": report.count(Level::Error),
             "warnings": report.count(Level::Warning),
             "notes": report.count(Level::Note),
@@ -30,9 +36,26 @@ pub fn document(project: &Project, report: &Report) -> Value {
             "accepted": report.accepted,
             "variables": variables,
             "scripts": scripts,
-        },
-        "findings": report.findings.iter().map(|told| finding(project, told)).collect::<Vec<_>>(),
-    })
+        });
+        Self {
+            schema: "oaken-census/findings/1",
+            project: &project.config.name,
+            summary,
+            findings: Findings { project, report },
+        }
+    }
+}
+
+/// The findings, made one at a time as they are written, since there can be very many.
+struct Findings<'a> {
+    project: &'a Project,
+    report: &'a Report,
+}
+
+impl Serialize for Findings<'_> {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.collect_seq(self.report.findings.iter().map(|told| finding(self.project, told)))
+    }
 }
 
 /// A witness: its steps, as in a rehearsal.

@@ -12,7 +12,7 @@ use std::io;
 /// Writes a report.
 pub fn print(project: &Project, report: &Report) -> io::Result<()> {
     let mut out = Out::new();
-    out.line(&serde_json::to_string_pretty(&document(project, report)).unwrap_or_default())?;
+    out.json(&document(project, report))?;
     out.finish()
 }
 

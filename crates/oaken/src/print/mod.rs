@@ -37,6 +37,12 @@ impl Out {
         self.write("\n")
     }
 
+    /// Writes a value as JSON, and ends the line.
+    pub fn json(&mut self, value: &impl serde::Serialize) -> io::Result<()> {
+        quiet(serde_json::to_writer_pretty(&mut self.stream, value).map_err(io::Error::from))?;
+        self.write("\n")
+    }
+
     /// Ends writing.
     pub fn finish(mut self) -> io::Result<()> {
         quiet(self.stream.flush())
@@ -124,8 +130,9 @@ pub fn width() -> usize {
 /// Breaks a text into lines of at most `width` columns, at blanks.
 #[must_use]
 pub fn wrap(text: &str, width: usize) -> Vec<String> {
-    textwrap::wrap(text, textwrap::Options::new(width.max(20)).break_words(false))
-        .into_iter()
-        .map(std::borrow::Cow::into_owned)
-        .collect()
+    let options = textwrap::Options::new(width.max(20))
+        .break_words(false)
+        .word_separator(textwrap::WordSeparator::AsciiSpace)
+        .wrap_algorithm(textwrap::WrapAlgorithm::FirstFit);
+    textwrap::wrap(text, options).into_iter().map(std::borrow::Cow::into_owned).collect()
 }

@@ -6,8 +6,16 @@ impl<'w> Run<'w, '_> {
     /// An activation, or an `after` block, is through.
     pub(super) fn end(&mut self, mut state: State, span: Span) {
         self.settle(&mut state);
+        self.keep_pause(None, span, state);
+    }
+
+    /// Keeps what the rules about guards look at: how slots relate is not among it, and there are many pauses.
+    fn keep_pause(&mut self, wait: Option<Span>, at: Span, mut state: State) {
         if self.keep_pauses {
-            self.pauses.push(Pause { wait: None, at: span, state });
+            state.facts = Facts::default();
+            state.steps = SmallVec::new();
+            state.sources = SmallVec::new();
+            self.pauses.push(Pause { wait, at, state });
         }
     }
 
@@ -35,9 +43,7 @@ impl<'w> Run<'w, '_> {
     pub(super) fn wait(&mut self, mut state: State, span: Option<Span>) -> Option<State> {
         if let Some(span) = span {
             self.settle(&mut state);
-            if self.keep_pauses {
-                self.pauses.push(Pause { wait: Some(span), at: span, state: state.clone() });
-            }
+            self.keep_pause(Some(span), span, state.clone());
         }
         let world = self.world;
         let mut state = world.while_waiting(self, &state);

@@ -8,6 +8,7 @@ use crate::rules::{Example, Rule};
 use crate::script::ast::*;
 use crate::script::lexer::{self, TokenKind};
 use crate::source::Span;
+use rayon::prelude::*;
 use rustc_hash::FxHashMap;
 
 /// The rule.
@@ -63,28 +64,34 @@ const LONGEST: u32 = 4_000;
 /// How many blocks of one shape are compared with one another.
 const MOST_ALIKE: usize = 24;
 
+/// A word or a sign, as it is written.
+type Written<'a> = (TokenKind, &'a str, Span);
+
 /// A block, or a statement with blocks, as its words and signs.
 struct Piece<'a> {
     span: Span,
-    tokens: Vec<(TokenKind, &'a str, Span)>,
+    tokens: &'a [Written<'a>],
 }
 
 fn check(facts: &Facts<'_>) -> Vec<Finding> {
-    let mut findings: Vec<Finding> = Vec::new();
-    for unit in &facts.project.scripts {
-        let text = &facts.project.sources.file(unit.file).text;
-        let mut shapes: FxHashMap<Vec<Shape>, Vec<Piece<'_>>> = FxHashMap::default();
-        for span in spans(&unit.tree).into_iter().filter(|span| span.end - span.start <= LONGEST) {
-            let piece = Piece { span, tokens: words(text, span) };
-            if piece.tokens.len() >= SHORTEST {
-                shapes.entry(piece.tokens.iter().map(shape).collect()).or_default().push(piece);
-            }
+    facts.project.scripts.par_iter().flat_map_iter(|unit| check_script(facts, unit)).collect()
+}
+
+fn check_script(facts: &Facts<'_>, unit: &ScriptUnit) -> Vec<Finding> {
+    let all = words(&facts.project.sources.file(unit.file).text);
+    let mut shapes: FxHashMap<Vec<Shape<'_>>, Vec<Piece<'_>>> = FxHashMap::default();
+    for span in spans(&unit.tree).into_iter().filter(|span| span.end - span.start <= LONGEST) {
+        let begin = all.partition_point(|(.., at)| at.start < span.start);
+        let tokens = &all[begin..][..all[begin..].partition_point(|(.., at)| at.end <= span.end)];
+        if tokens.len() >= SHORTEST {
+            shapes.entry(tokens.iter().map(shape).collect()).or_default().push(Piece { span, tokens });
         }
-        for alike in shapes.values() {
-            let alike = &alike[..alike.len().min(MOST_ALIKE)];
-            for (at, first) in alike.iter().enumerate() {
-                findings.extend(alike[at + 1..].iter().filter_map(|later| slip(unit, first, later)));
-            }
+    }
+    let mut findings: Vec<Finding> = Vec::new();
+    for alike in shapes.values() {
+        let alike = &alike[..alike.len().min(MOST_ALIKE)];
+        for (at, first) in alike.iter().enumerate() {
+            findings.extend(alike[at + 1..].iter().filter_map(|later| slip(unit, first, later)));
         }
     }
     findings.sort_by_key(|finding| finding.at);
@@ -109,10 +116,10 @@ fn spans(tree: &Script) -> Vec<Span> {
     spans
 }
 
-/// The words and signs of a stretch; a text falls apart into its words, since its tokens hold names too.
-fn words(text: &str, span: Span) -> Vec<(TokenKind, &str, Span)> {
+/// The words and signs of a script; a text falls apart into its words, since its tokens hold names too.
+fn words(text: &str) -> Vec<Written<'_>> {
     let mut found = Vec::new();
-    for token in lexer::tokens(text, span.start as usize, (span.end as usize).min(text.len())) {
+    for token in lexer::tokens(text, 0, text.len()) {
         match token.kind {
             TokenKind::Comment | TokenKind::Newline | TokenKind::End => {}
             TokenKind::Text => found.extend(names_in_text(text, token.span)),
@@ -123,7 +130,7 @@ fn words(text: &str, span: Span) -> Vec<(TokenKind, &str, Span)> {
 }
 
 /// The words between braces in a text.
-fn names_in_text(text: &str, span: Span) -> Vec<(TokenKind, &str, Span)> {
+fn names_in_text(text: &str, span: Span) -> Vec<Written<'_>> {
     let (mut found, mut at) = (vec![(TokenKind::Text, "", span)], span.start as usize);
     let end = span.end as usize;
     while let Some(open) = text[at..end].find('{').map(|open| at + open + 1) {
@@ -137,17 +144,17 @@ fn names_in_text(text: &str, span: Span) -> Vec<(TokenKind, &str, Span)> {
 
 /// What two copies must have in common: everything but their names and their plain text.
 #[derive(PartialEq, Eq, Hash)]
-enum Shape {
+enum Shape<'a> {
     Name,
     Text,
-    Other(String),
+    Other(&'a str),
 }
 
-fn shape(token: &(TokenKind, &str, Span)) -> Shape {
+fn shape<'a>(token: &Written<'a>) -> Shape<'a> {
     match token.0 {
         TokenKind::Word if !KEYWORDS.contains(&token.1) => Shape::Name,
         TokenKind::Text => Shape::Text,
-        _ => Shape::Other(token.1.to_owned()),
+        _ => Shape::Other(token.1),
     }
 }
 
@@ -157,7 +164,7 @@ fn slip(unit: &ScriptUnit, first: &Piece<'_>, later: &Piece<'_>) -> Option<Findi
         return None;
     }
     let names = || {
-        let pairs = first.tokens.iter().zip(&later.tokens);
+        let pairs = first.tokens.iter().zip(later.tokens);
         pairs.filter(|(a, _)| a.0 == TokenKind::Word).map(|(a, b)| (a.1, b.1, b.2))
     };
     let mut changed: FxHashMap<&str, (&str, usize)> = FxHashMap::default();

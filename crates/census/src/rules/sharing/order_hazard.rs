@@ -9,6 +9,7 @@ use crate::rules::Facts;
 use crate::rules::facts::HandlerView;
 use crate::rules::{Example, Rule};
 use crate::script::ast::{AssignOp, BinaryOp, ExprId, ExprKind, Trigger};
+use rayon::prelude::*;
 use rustc_hash::FxHashMap;
 use std::hash::BuildHasher;
 
@@ -72,13 +73,15 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
         facts.project.config.order.iter().map(|script| script.path.trim_start_matches("./")).collect();
     let ordered = |handler: &HandlerView<'_, '_>| first.contains(&&*facts.project.sources.file(handler.unit.file).path);
     let mut groups: FxHashMap<(TriggerKey, CellId), Vec<Use<'_, '_>>> = FxHashMap::default();
-    for handler in facts.handlers().filter(|handler| !ordered(handler)) {
-        let Some(key) = key(facts, &handler) else { continue };
-        for (cell, accesses) in early(facts, &handler) {
+    let handlers: Vec<HandlerView<'_, '_>> = facts.handlers().filter(|handler| !ordered(handler)).collect();
+    let accesses: Vec<_> = handlers.par_iter().map(|handler| (key(facts, handler), early(facts, handler))).collect();
+    for (handler, (key, early)) in handlers.into_iter().zip(accesses) {
+        let Some(key) = key else { continue };
+        for (cell, accesses) in early {
             groups.entry((key.clone(), cell)).or_default().push(Use { handler, accesses });
         }
     }
-    groups.into_iter().flat_map(|((_, cell), uses)| judge(facts, cell, &uses)).collect()
+    groups.into_par_iter().flat_map_iter(|((_, cell), uses)| judge(facts, cell, &uses)).collect()
 }
 
 /// One handler's early accesses of one cell, in order.
