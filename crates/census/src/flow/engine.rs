@@ -17,6 +17,7 @@ use super::forms::{Forms, narrowed};
 use super::graph::{Block, BlockId, Exit, Graph, Offer, Step, StepKind, Waiting};
 use super::judge::{self, Moved};
 use super::linear::{Facts, Linear, Slot};
+use super::shared::Shared;
 use super::state::{PendingStep, Source, State, Suspect, Wrong};
 use super::value::{Abstract, Num, Value};
 use super::world::{Effect, HandlerId, World};
@@ -37,6 +38,8 @@ const ORDINARY: usize = 120;
 const MOST_STEPPED: usize = 3;
 /// How often a loop's head is visited before it is widened.
 const ROUNDS: u32 = 3;
+/// How many reads are remembered that locals were worked out from.
+const MOST_SOURCES: usize = 32;
 /// How many procedure calls one handler's run may go into.
 const MOST_CALLS: u32 = 3000;
 
@@ -310,18 +313,18 @@ impl<'w, 'p> Run<'w, 'p> {
         State {
             values,
             facts: Facts::default(),
-            tests: SmallVec::new(),
-            suspects: SmallVec::new(),
-            doubted: SmallVec::new(),
-            moved_bounds: SmallVec::new(),
-            steps: SmallVec::new(),
-            sources: SmallVec::new(),
+            tests: Shared::default(),
+            suspects: Shared::default(),
+            doubted: Shared::default(),
+            moved_bounds: Shared::default(),
+            steps: Shared::default(),
+            sources: Shared::default(),
             waited: false,
             later: false,
             stepped: false,
             forked: false,
-            selves: SmallVec::new(),
-            removed: SmallVec::new(),
+            selves: Shared::default(),
+            removed: Shared::default(),
         }
     }
 
@@ -600,10 +603,10 @@ impl<'w, 'p> Run<'w, 'p> {
     /// Adds a state to those at a point; states with the same suspects, and the same names for the own instance, become one.
     fn arrive(&self, parts: &mut Vec<State>, state: State) {
         let alike = |part: &State| {
-            let marks = |state: &State| -> SmallVec<[(Wrong, Span); 2]> {
-                state.suspects.iter().map(|suspect| (suspect.wrong, suspect.at)).collect()
-            };
-            part.selves == state.selves && part.suspects.len() == state.suspects.len() && marks(part) == marks(&state)
+            let mut marks = part.suspects.iter().zip(&state.suspects);
+            part.selves == state.selves
+                && part.suspects.len() == state.suspects.len()
+                && marks.all(|(a, b)| (a.wrong, a.at) == (b.wrong, b.at))
         };
         if let Some(same) = parts.iter().position(alike) {
             let part = parts.swap_remove(same);
@@ -646,7 +649,7 @@ impl<'w, 'p> Run<'w, 'p> {
                     self.eval(&mut state, *value);
                 }
                 let mut after = state.clone();
-                for suspect in std::mem::take(&mut after.suspects) {
+                for suspect in after.suspects.take() {
                     self.set_right(&mut after, suspect.wrong);
                 }
                 after.later = true;
@@ -825,7 +828,9 @@ impl<'w, 'p> Run<'w, 'p> {
                 state.sources.push(Source { local: slot, ..source.clone() });
             }
         }
-        state.sources.truncate(32);
+        if state.sources.len() > MOST_SOURCES {
+            state.sources.to_mut().truncate(MOST_SOURCES);
+        }
     }
 
     /// The slots that an expression reads.
@@ -971,7 +976,9 @@ impl<'w, 'p> Run<'w, 'p> {
         self.put(state, slot, Abstract::of(new.clone()), forms.uppers(), forms.lowers());
         let facts = &self.table.slots[slot as usize];
         state.steps.retain(|step| step.slot != slot);
-        state.steps.extend(step.map(|(before, by)| Arc::new(PendingStep { slot, at: span, before, by })));
+        if let Some((before, by)) = step {
+            state.steps.push(Arc::new(PendingStep { slot, at: span, before, by }));
+        }
         if let Some(variable) = facts.variable {
             let overflow = self.world.project.registry.var(variable).overflow;
             if overflow != Overflow::Error {
@@ -980,8 +987,8 @@ impl<'w, 'p> Run<'w, 'p> {
             for &other in &facts.bounds {
                 self.follow_bound(state, other);
             }
-            if !facts.bounds.is_empty() && !state.moved_bounds.contains(&slot) {
-                state.moved_bounds.push(slot);
+            if !facts.bounds.is_empty() {
+                state.moved_bounds.push_new(slot);
             }
         }
         if let Some(effect) = self.seen_write(state, slot, grows) {

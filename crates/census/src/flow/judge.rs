@@ -7,6 +7,7 @@
 
 use super::engine::{Event, Limit, Move, Run};
 use super::linear::{Linear, Slot};
+use super::shared::Shared;
 use super::state::{State, Suspect, Wrong};
 use super::value::{Num, Value};
 use crate::project::Base;
@@ -195,7 +196,7 @@ impl Run<'_, '_> {
 
     /// Others can see what was done: what is still suspect is told, and what follows takes it not to have happened.
     pub(super) fn settle(&mut self, state: &mut State) {
-        for step in std::mem::take(&mut state.steps) {
+        for step in state.steps.take() {
             let facts = &self.table.slots[step.slot as usize];
             if let (Some(cell), Some(settled), false) = (facts.cell, state.num(step.slot), self.quiet) {
                 let (before, by) = (step.before.clone(), step.by.clone());
@@ -203,29 +204,24 @@ impl Run<'_, '_> {
             }
         }
         self.tell_suspects(state, |_| true);
-        state.moved_bounds.clear();
+        state.moved_bounds = Shared::default();
     }
 
     /// The suspects that are meant become events, and what follows takes them not to have happened.
     pub(super) fn tell_suspects(&mut self, state: &mut State, meant: impl Fn(Wrong) -> bool) {
         for suspect in &self.tell_at_once(state, meant) {
             self.set_right(state, suspect.wrong);
-            if let Wrong::Outside(slot, _) = suspect.wrong
-                && !state.doubted.contains(&slot)
-            {
-                state.doubted.push(slot);
+            if let Wrong::Outside(slot, _) = suspect.wrong {
+                state.doubted.push_new(slot);
             }
         }
     }
 
     /// The suspects that are meant become events, before the handler settles.
-    pub(super) fn tell_at_once(&mut self, state: &mut State, meant: impl Fn(Wrong) -> bool) -> SmallVec<[Suspect; 1]> {
-        if state.suspects.is_empty() {
-            return SmallVec::new();
-        }
-        let (told, kept) = std::mem::take(&mut state.suspects).into_iter().partition(|suspect| meant(suspect.wrong));
-        state.suspects = kept;
-        let mut told: SmallVec<[Suspect; 1]> = told;
+    pub(super) fn tell_at_once(&mut self, state: &mut State, meant: impl Fn(Wrong) -> bool) -> Vec<Suspect> {
+        let suspects = state.suspects.take().into_iter();
+        let (mut told, kept): (Vec<Suspect>, Vec<Suspect>) = suspects.partition(|suspect| meant(suspect.wrong));
+        state.suspects = kept.into();
         told.retain(|suspect| !self.is_right(state, suspect.wrong));
         for suspect in &told {
             self.tell(suspect);

@@ -1,12 +1,12 @@
 //! What is known at one point of a body.
 
 use super::linear::{Facts, Linear, Slot, snapped};
+use super::shared::Shared;
 use super::value::{Abstract, Num, Value};
 use crate::project::Base;
 use crate::registry::{End, InvariantId};
 use crate::script::ast::ExprId;
 use crate::source::Span;
-use smallvec::SmallVec;
 use std::sync::Arc;
 
 /// What can be wrong for as long as a handler has not settled.
@@ -59,32 +59,31 @@ pub struct Source {
     pub stale: bool,
 }
 
-/// How many values stand in one piece.
-const PIECE: usize = 8;
-
+/// How many steps that have not settled are taken over where two ways meet.
+const MOST_STEPS: usize = 16;
 /// What each slot may hold. Copies share the pieces that neither has changed, since states are copied at every branch.
 #[derive(Clone, PartialEq, Debug)]
 pub struct Values {
     pieces: Vec<Arc<Vec<Abstract>>>,
+    /// A piece holds two to the power of this: about as many values as there are pieces, where there are many.
+    shift: u32,
     len: usize,
 }
 
+/// The sizes of pieces, as powers of two.
+const PIECES: (u32, u32) = (3, 6);
+
 impl FromIterator<Abstract> for Values {
     fn from_iter<I: IntoIterator<Item = Abstract>>(all: I) -> Self {
-        let mut pieces: Vec<Arc<Vec<Abstract>>> = Vec::new();
-        let mut piece = Vec::with_capacity(PIECE);
-        let mut len = 0;
-        for value in all {
-            piece.push(value);
-            len += 1;
-            if piece.len() == PIECE {
-                pieces.push(Arc::new(std::mem::replace(&mut piece, Vec::with_capacity(PIECE))));
-            }
+        let all: Vec<Abstract> = all.into_iter().collect();
+        let len = all.len();
+        let shift = (len.max(1).ilog2() / 2).clamp(PIECES.0, PIECES.1);
+        let mut pieces = Vec::with_capacity((len >> shift) + 1);
+        let mut rest = all.into_iter();
+        while rest.len() > 0 {
+            pieces.push(Arc::new(rest.by_ref().take(1 << shift).collect()));
         }
-        if !piece.is_empty() {
-            pieces.push(Arc::new(piece));
-        }
-        Self { pieces, len }
+        Self { pieces, shift, len }
     }
 }
 
@@ -92,13 +91,13 @@ impl std::ops::Index<usize> for Values {
     type Output = Abstract;
 
     fn index(&self, at: usize) -> &Abstract {
-        &self.pieces[at / PIECE][at % PIECE]
+        &self.pieces[at >> self.shift][at & ((1 << self.shift) - 1)]
     }
 }
 
 impl std::ops::IndexMut<usize> for Values {
     fn index_mut(&mut self, at: usize) -> &mut Abstract {
-        &mut Arc::make_mut(&mut self.pieces[at / PIECE])[at % PIECE]
+        &mut Arc::make_mut(&mut self.pieces[at >> self.shift])[at & ((1 << self.shift) - 1)]
     }
 }
 
@@ -146,17 +145,17 @@ pub struct State {
     /// How slots relate.
     pub facts: Facts,
     /// Tests that a `bool` local was given and that still say the same.
-    pub tests: SmallVec<[(Slot, ExprId); 2]>,
+    pub tests: Shared<(Slot, ExprId)>,
     /// What may be wrong since the last settling.
-    pub suspects: SmallVec<[Suspect; 1]>,
+    pub suspects: Shared<Suspect>,
     /// Slots that others may have seen out of their range: what is known of them takes that not to have happened.
-    pub doubted: SmallVec<[Slot; 1]>,
+    pub doubted: Shared<Slot>,
     /// Bounds that were written since the last settling: what they bound may be outside by now.
-    pub moved_bounds: SmallVec<[Slot; 1]>,
+    pub moved_bounds: Shared<Slot>,
     /// Steps since the last settling.
-    pub steps: SmallVec<[Arc<PendingStep>; 2]>,
+    pub steps: Shared<Arc<PendingStep>>,
     /// What locals were worked out from.
-    pub sources: SmallVec<[Source; 2]>,
+    pub sources: Shared<Source>,
     /// Whether a wait may have passed.
     pub waited: bool,
     /// Whether this is inside an `after` block.
@@ -166,14 +165,14 @@ pub struct State {
     /// Whether an `after` block may be still to come.
     pub forked: bool,
     /// Names that are known to hold the script's own instance, or another than that.
-    pub selves: SmallVec<[(Slot, bool); 1]>,
+    pub selves: Shared<(Slot, bool)>,
     /// The instance of these slots, or the script's own, was removed in this activation.
-    pub removed: SmallVec<[Slot; 1]>,
+    pub removed: Shared<Slot>,
 }
 
 /// The suspects of two ways that meet; both lists are in order, and so is what comes out.
-fn merged(mine: SmallVec<[Suspect; 1]>, theirs: &SmallVec<[Suspect; 1]>) -> SmallVec<[Suspect; 1]> {
-    let mut all = SmallVec::with_capacity(mine.len() + theirs.len());
+fn merged(mine: Vec<Suspect>, theirs: &[Suspect]) -> Vec<Suspect> {
+    let mut all = Vec::with_capacity(mine.len() + theirs.len());
     let mut mine = mine.into_iter().peekable();
     let mut theirs = theirs.iter().peekable();
     let key = |suspect: &Suspect| (suspect.at, suspect.wrong);
@@ -203,10 +202,10 @@ impl State {
     /// Adds a suspect, in order; one that is known of the same write is replaced.
     pub fn add_suspect(&mut self, suspect: Suspect) {
         let key = (suspect.at, suspect.wrong);
-        match self.suspects.iter().position(|known| (known.at, known.wrong) >= key) {
-            Some(at) if (self.suspects[at].at, self.suspects[at].wrong) == key => self.suspects[at] = suspect,
-            Some(at) => self.suspects.insert(at, suspect),
-            None => self.suspects.push(suspect),
+        let suspects = self.suspects.to_mut();
+        match suspects.binary_search_by_key(&key, |known| (known.at, known.wrong)) {
+            Ok(at) => suspects[at] = suspect,
+            Err(at) => suspects.insert(at, suspect),
         }
     }
 
@@ -296,36 +295,32 @@ impl State {
         self.tests.retain(|test| other.tests.contains(test));
         self.selves.retain(|known| other.selves.contains(known));
         if self.suspects != other.suspects {
-            self.suspects = merged(std::mem::take(&mut self.suspects), &other.suspects);
+            self.suspects = merged(self.suspects.take(), &other.suspects).into();
         }
-        for source in &other.sources {
-            match self.sources.iter_mut().find(|mine| mine.local == source.local && mine.read == source.read) {
-                Some(mine) => mine.stale |= source.stale,
-                None => self.sources.push(source.clone()),
-            }
+        if self.sources != other.sources {
+            self.take_sources(&other.sources);
         }
-        for slot in &other.doubted {
-            if !self.doubted.contains(slot) {
-                self.doubted.push(*slot);
-            }
-        }
-        for slot in &other.moved_bounds {
-            if !self.moved_bounds.contains(slot) {
-                self.moved_bounds.push(*slot);
-            }
-        }
-        for slot in &other.removed {
-            if !self.removed.contains(slot) {
-                self.removed.push(*slot);
-            }
-        }
+        other.doubted.iter().for_each(|&slot| self.doubted.push_new(slot));
+        other.moved_bounds.iter().for_each(|&slot| self.moved_bounds.push_new(slot));
+        other.removed.iter().for_each(|&slot| self.removed.push_new(slot));
         self.waited |= other.waited;
         self.later |= other.later;
         self.stepped |= other.stepped;
         self.forked |= other.forked;
         for step in &other.steps {
-            if !self.steps.contains(step) && self.steps.len() < 16 {
-                self.steps.push(step.clone());
+            if self.steps.len() >= MOST_STEPS {
+                break;
+            }
+            self.steps.push_new(step.clone());
+        }
+    }
+
+    fn take_sources(&mut self, theirs: &[Source]) {
+        let sources = self.sources.to_mut();
+        for source in theirs {
+            match sources.iter_mut().find(|mine| mine.local == source.local && mine.read == source.read) {
+                Some(mine) => mine.stale |= source.stale,
+                None => sources.push(source.clone()),
             }
         }
     }

@@ -61,9 +61,7 @@ impl<'w> Run<'w, '_> {
         }
         if let Some(slot) = slot {
             state.values[slot as usize].value = Value::Ref { none: true, some: false };
-            if !state.removed.contains(&slot) {
-                state.removed.push(slot);
-            }
+            state.removed.push_new(slot);
         }
     }
 

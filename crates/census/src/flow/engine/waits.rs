@@ -13,8 +13,8 @@ impl<'w> Run<'w, '_> {
     fn keep_pause(&mut self, wait: Option<Span>, at: Span, mut state: State) {
         if self.keep_pauses {
             state.facts = Facts::default();
-            state.steps = SmallVec::new();
-            state.sources = SmallVec::new();
+            state.steps = Shared::default();
+            state.sources = Shared::default();
             self.pauses.push(Pause { wait, at, state });
         }
     }
@@ -87,8 +87,9 @@ impl<'w> Run<'w, '_> {
         for (at, facts) in table.slots.iter().enumerate() {
             let slot = Slot::try_from(at).unwrap_or(Slot::MAX);
             let Some(changes) = facts.cell.and_then(|cell| effects.get(&cell)) else { continue };
-            for source in state.sources.iter_mut().filter(|source| source.read == slot) {
-                source.stale = true;
+            if state.sources.iter().any(|source| source.read == slot) {
+                let sources = state.sources.to_mut();
+                sources.iter_mut().filter(|source| source.read == slot).for_each(|source| source.stale = true);
             }
             let reach = self.world.reach(facts);
             let changed = crate::flow::world::after_effects(&state.values[at], &reach, changes);

@@ -93,6 +93,11 @@ fn for_one_handler(facts: &Facts<'_>, cell: CellId) -> Option<(String, String)> 
         return None;
     }
     let handler = facts.handler(facts.world.handler_id(script, at));
+    // What stands first in the text and reads it runs before anything has given it a value, if it runs at all.
+    let opening = facts.uses(cell).map(|(_, access)| access).min_by_key(|access| access.at.start)?;
+    if !matches!(opening.kind, AccessKind::Write(AssignOp::Set, _)) {
+        return None;
+    }
     let own = matches!(handler.unit.place(first.place), Place::Variable(_, Base::One | Base::Own));
     let used = facts.uses(cell).any(|(_, access)| !access.writes() && !access.into_itself);
     if !own || !used || !writes_first(&handler, first.place) {
