@@ -93,11 +93,14 @@ pub fn names(unit: &ScriptUnit, expr: ExprId, place: PlaceId) -> bool {
 #[must_use]
 pub fn steps_itself(unit: &ScriptUnit, place: PlaceId, value: ExprId) -> bool {
     let mut found = false;
-    walk_expr(unit, value, &mut |outer| {
-        if let ExprKind::Binary(op, left, right) = &unit.tree.expr(outer).kind
-            && matches!(op, BinaryOp::Add | BinaryOp::Subtract | BinaryOp::Multiply | BinaryOp::Divide)
-        {
-            found |= names(unit, *left, place) || names(unit, *right, place);
+    let mut arithmetic: Option<Span> = None;
+    walk_expr(unit, value, &mut |at| {
+        let expr = unit.tree.expr(at);
+        let inside = arithmetic.is_some_and(|whole| whole.contains(expr.span));
+        found |= inside && unit.place_of(at) == Some(place);
+        let op = if let ExprKind::Binary(op, ..) = expr.kind { Some(op) } else { None };
+        if !inside && let Some(BinaryOp::Add | BinaryOp::Subtract | BinaryOp::Multiply | BinaryOp::Divide) = op {
+            arithmetic = Some(expr.span);
         }
     });
     found
@@ -286,13 +289,21 @@ impl Gather<'_> {
 
     /// All reads of an expression. `into` is the place that takes the value.
     pub fn reads(&mut self, expr: ExprId, statement: Span, into: Option<PlaceId>, shown: bool, tested: bool) {
-        let mut inner = Vec::new();
-        walk_expr(self.unit, expr, &mut |at| inner.push(at));
+        let (mut inner, mut tests) = (Vec::new(), Vec::new());
+        walk_expr(self.unit, expr, &mut |at| {
+            inner.push(at);
+            let expr = self.unit.tree.expr(at);
+            let around = tests.last().is_some_and(|whole: &Span| whole.contains(expr.span));
+            if !around && is_test(&expr.kind) {
+                tests.push(expr.span);
+            }
+        });
         for at in inner {
             match self.unit.meaning(at) {
                 Meaning::Value(place) | Meaning::Axis(place, _) => {
                     self.way_to(place, at, statement);
-                    let tested = tested || self.in_test(expr, at);
+                    let span = self.unit.tree.expr(at).span;
+                    let tested = tested || tests.iter().any(|test| test.contains(span));
                     self.push_read(place, at, statement, into, shown, tested);
                 }
                 Meaning::Bound(place, end) => {
@@ -305,21 +316,14 @@ impl Gather<'_> {
             }
         }
     }
+}
 
-    /// Whether a read stands inside a comparison or a condition of a larger expression.
-    fn in_test(&self, whole: ExprId, at: ExprId) -> bool {
-        let span = self.unit.tree.expr(at).span;
-        let mut found = false;
-        walk_expr(self.unit, whole, &mut |outer| {
-            let expr = self.unit.tree.expr(outer);
-            let tests = match &expr.kind {
-                ExprKind::Binary(op, ..) => op.is_comparison() || matches!(op, BinaryOp::And | BinaryOp::Or),
-                ExprKind::Unary(UnaryOp::Not, _) | ExprKind::Is { .. } => true,
-                _ => false,
-            };
-            found |= tests && expr.span.contains(span);
-        });
-        found
+/// Whether an expression is a comparison or a condition.
+fn is_test(kind: &ExprKind) -> bool {
+    match kind {
+        ExprKind::Binary(op, ..) => op.is_comparison() || matches!(op, BinaryOp::And | BinaryOp::Or),
+        ExprKind::Unary(UnaryOp::Not, _) | ExprKind::Is { .. } => true,
+        _ => false,
     }
 }
 
@@ -386,8 +390,15 @@ impl<'a> UsedBuilder<'a> {
 
     /// Adds an expression.
     pub fn expr(&mut self, expr: ExprId) {
-        let mut inner = Vec::new();
-        walk_expr(self.unit, expr, &mut |at| inner.push(at));
+        let (mut inner, mut tests) = (Vec::new(), Vec::new());
+        walk_expr(self.unit, expr, &mut |at| {
+            inner.push(at);
+            let expr = self.unit.tree.expr(at);
+            let around = tests.last().is_some_and(|whole: &Span| whole.contains(expr.span));
+            if !around && is_test(&expr.kind) {
+                tests.push(expr.span);
+            }
+        });
         for at in inner {
             match self.unit.meaning(at) {
                 Meaning::Value(place) | Meaning::Axis(place, _) | Meaning::Bound(place, _) => self.place(place),
