@@ -195,7 +195,8 @@ pub struct World<'p> {
     answers: FxHashMap<SignalId, Vec<HandlerId>>,
     /// By handler: what it may remove before it first waits.
     removes_at_once: Vec<Vec<Type>>,
-    spawned: FxHashSet<OwnerId>,
+    /// The scripts that spawn each actor.
+    spawned: FxHashMap<OwnerId, Vec<ScriptId>>,
     goes: bool,
     /// What each procedure writes, with all that it calls.
     procedure_writes: Vec<Vec<FxHashSet<CellId>>>,
@@ -248,7 +249,7 @@ impl<'p> World<'p> {
             removes_any: false,
             answers: FxHashMap::default(),
             removes_at_once: Vec::new(),
-            spawned: FxHashSet::default(),
+            spawned: FxHashMap::default(),
             goes: false,
             procedure_writes: Vec::new(),
             thresholds: Vec::new(),
@@ -311,12 +312,12 @@ impl<'p> World<'p> {
     }
 
     fn find_comings_and_goings(&mut self) {
-        for (unit, graphs) in self.project.scripts.iter().zip(&self.graphs) {
+        for ((script, unit), graphs) in self.project.script_ids().zip(&self.graphs) {
             for graph in graphs.handlers.iter().chain(&graphs.procedures) {
                 for step in graph.blocks.iter().flat_map(|block| &block.steps) {
                     match &step.kind {
                         StepKind::Spawn { actor: Some(actor), .. } => {
-                            self.spawned.insert(*actor);
+                            self.spawned.entry(*actor).or_default().push(script);
                         }
                         StepKind::Remove(what) => match (unit.meaning(*what), unit.ty(*what)) {
                             (Meaning::Own, _) => self.removed.extend(unit.owner),
@@ -692,7 +693,7 @@ impl<'p> World<'p> {
     /// Whether scripts spawn instances of an actor.
     #[must_use]
     pub fn is_spawned(&self, actor: OwnerId) -> bool {
-        self.spawned.contains(&actor)
+        self.spawned.contains_key(&actor)
     }
 
     /// Whether some script leaves a scene for another.
@@ -712,7 +713,8 @@ impl<'p> World<'p> {
     /// Whether instances of an actor come and go with scenes.
     fn in_scenes(&self, actor: OwnerId) -> bool {
         let registry = &self.project.registry;
-        self.spawned.contains(&actor) || registry.instances_of(actor).any(|id| registry.instance(id).place.is_some())
+        self.spawned.contains_key(&actor)
+            || registry.instances_of(actor).any(|id| registry.instance(id).place.is_some())
     }
 
     /// The scenes that can be loaded while a script's handlers run.
@@ -722,7 +724,8 @@ impl<'p> World<'p> {
             return Some(smallvec![scene.0]);
         }
         let registry = &self.project.registry;
-        if let Some(actor) = unit.owner.filter(|&owner| registry.is_actor(owner) && !self.spawned.contains(&owner)) {
+        if let Some(actor) = unit.owner.filter(|&owner| registry.is_actor(owner) && !self.spawned.contains_key(&owner))
+        {
             let mut scenes: SmallVec<[Option<OwnerId>; 4]> =
                 registry.instances_of(actor).map(|id| registry.instance(id).scene).collect();
             scenes.dedup();
@@ -763,10 +766,14 @@ impl<'p> World<'p> {
         self.beforehand = beforehand;
     }
 
+    fn first_scene(&self) -> Option<OwnerId> {
+        self.project.config.first_scene.as_deref().and_then(|name| self.project.registry.find_owner(name))
+    }
+
     /// Whether a script's `start` handlers run at every start.
     fn starts_for_certain(&self, unit: &ScriptUnit) -> bool {
         let registry = &self.project.registry;
-        let first = self.project.config.first_scene.as_deref().and_then(|name| registry.find_owner(name));
+        let first = self.first_scene();
         let there = unit.scene.is_none() || unit.scene == first;
         let some = unit.owner.is_some_and(|owner| {
             !registry.is_actor(owner)
@@ -778,14 +785,21 @@ impl<'p> World<'p> {
         there && some
     }
 
-    /// Whether a script's `spawn` handlers run for every instance of its actor.
+    /// Whether a script's `spawn` handlers run for every instance of its actor: its scene is the only one, or each instance
+    /// is made while it is loaded.
     fn spawns_for_certain(&self, unit: &ScriptUnit) -> bool {
         let Some(scene) = unit.scene else { return true };
         let registry = &self.project.registry;
-        unit.owner.is_some_and(|actor| {
-            !self.spawned.contains(&actor)
-                && registry.instances_of(actor).all(|id| registry.instance(id).scene == Some(scene))
-        })
+        let first = self.first_scene();
+        let scenes = registry.owners.iter().filter(|owner| owner.kind == OwnerKind::Scene).count();
+        let made_there = |script: ScriptId| {
+            self.scenes_of(self.project.script(script)).is_some_and(|scenes| scenes.as_slice() == [scene.0])
+        };
+        (scenes == 1 && first == Some(scene))
+            || unit.owner.is_some_and(|actor| {
+                self.spawned.get(&actor).into_iter().flatten().all(|&script| made_there(script))
+                    && registry.instances_of(actor).all(|id| registry.instance(id).scene.or(first) == Some(scene))
+            })
     }
 
     /// Whether `start` handlers certainly give a cell a fresh value.
@@ -839,7 +853,7 @@ impl<'p> World<'p> {
     fn all_start_with(&self, cell: CellId, actor: OwnerId) -> bool {
         let Cell::Variable(variable) = self.project.cells[cell.index()] else { return false };
         let registry = &self.project.registry;
-        !self.spawned.contains(&actor)
+        !self.spawned.contains_key(&actor)
             && registry.instances_of(actor).next().is_some()
             && registry.instances_of(actor).all(|id| registry.start_of(variable, id).is_some())
     }
@@ -1195,7 +1209,7 @@ impl<'p> World<'p> {
         match self.project.cells[cell.index()] {
             Cell::Variable(id) => {
                 let variable = self.project.registry.var(id);
-                variable.default.is_some() || variable.place.has("default") || variable.engine_writes
+                variable.default.is_some() || variable.place.has("default")
             }
             Cell::Private(script, index) => self.project.script(script).tree.privates[index as usize].start.is_some(),
         }

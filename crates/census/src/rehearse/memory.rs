@@ -120,7 +120,6 @@ impl<'l, 'p> Memory<'l, 'p> {
             Some(registry::Value::Ref(instance)) => Some(Value::Ref(self.listed.get(instance.index()).copied())),
             Some(constant) => Some(Value::constant(constant, facts.ty)),
             None if matches!(facts.ty, Type::Ref(_)) => Some(Value::Ref(None)),
-            None if registry.var(variable).engine_writes => Some(Value::zero(facts.ty, registry)),
             None => None,
         }
     }

@@ -250,4 +250,41 @@ on bell {
 "#],
         );
     }
+
+    #[test]
+    fn what_the_game_writes_need_not_be_there_yet() {
+        expect(
+            r#"[variables.tide.height]
+type = "int"
+scope = "global"
+engine = "both"
+"#,
+            &[r#"script tides for tide
+
+on bell {
+    note "{height}" // ~ init/read-before-set
+}
+"#],
+        );
+    }
+
+    #[test]
+    fn a_scene_s_spawn_handler_sets_for_instances_that_are_made_there() {
+        let registry = r#"[variables.mailboat.parcels]
+type = "int"
+scope = "instance"
+engine = "reads"
+"#;
+        let loading = |mark: &str| {
+            format!(
+                "script loading for mailboat in harbor\n\non spawn {{\n    parcels = 0\n}}\n\non bell {{\n    note \"{{parcels}}\"{mark}\n}}\n"
+            )
+        };
+        let spawning = |scene: &str| format!("script quay for tide in {scene}\n\non bell {{\n    spawn mailboat\n}}\n");
+        let late = "[instances.dusk_boat]\nof = \"mailboat\"\n";
+        expect(registry, &[&loading("")]);
+        expect(&format!("{registry}{late}"), &[&loading("")]);
+        expect(registry, &[&loading(""), &spawning("harbor")]);
+        expect(registry, &[&loading(" // ~ init/read-before-set"), &spawning("marsh")]);
+    }
 }
