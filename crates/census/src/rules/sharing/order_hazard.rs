@@ -8,7 +8,7 @@ use crate::registry::{Overflow, OwnerId, SignalId, Type};
 use crate::rules::Facts;
 use crate::rules::facts::HandlerView;
 use crate::rules::{Example, Rule};
-use crate::script::ast::{AssignOp, BinaryOp, ExprId, ExprKind, Trigger};
+use crate::script::ast::{AssignOp, BinaryOp, ExprId, ExprKind, LocalKind, Trigger};
 use rayon::prelude::*;
 use rustc_hash::FxHashMap;
 use std::hash::BuildHasher;
@@ -269,8 +269,20 @@ fn clashes(x: &Early, y: &Early) -> bool {
 fn may_be_one(a: &ScriptUnit, x: &Early, b: &ScriptUnit, y: &Early) -> bool {
     match (a.place(x.access.place), b.place(y.access.place)) {
         (Place::Variable(_, Base::Listed(x)), Place::Variable(_, Base::Listed(y))) => x == y,
+        (Place::Variable(_, x), Place::Variable(_, y)) => match (is_fresh(a, x), is_fresh(b, y)) {
+            (true, true) => false,
+            (true, false) => !matches!(y, Base::Listed(_)),
+            (false, true) => !matches!(x, Base::Listed(_)),
+            (false, false) => true,
+        },
         _ => true,
     }
+}
+
+/// Whether a variable is taken from an instance that the very handler has spawned.
+fn is_fresh(unit: &ScriptUnit, base: Base) -> bool {
+    let Base::Held(held) = base else { return false };
+    matches!(unit.place(held), Place::Local(local) if unit.tree.local(local).kind == LocalKind::Spawned)
 }
 
 fn word(facts: &Facts<'_>, cell: CellId, a: &Use<'_, '_>, b: &Use<'_, '_>, clash: &(Early, Early)) -> Finding {
@@ -309,6 +321,15 @@ mod tests {
         expect(registry, &[first, "script two for tide\n\non bell {\n    left -= 2\n}\n"]);
         let doubles = "script two for tide\n\non bell {\n    left = left + left // ~ sharing/order-hazard\n}\n";
         expect(registry, &[first, doubles]);
+    }
+
+    #[test]
+    fn each_handler_s_own_new_instance_is_no_other_s() {
+        let registry = "[variables.parcel]\nweight = { type = \"int\", scope = \"instance\", default = 1, engine = \"reads\", writers = [\"*\"] }\n";
+        let first = "script one for tide\n\non bell {\n    spawn parcel as mine\n    mine.weight = 3\n}\n";
+        expect(registry, &[first, "script two for office\n\non bell {\n    spawn parcel as p\n    p.weight = 4\n}\n"]);
+        let all = "script two for office\n\non bell {\n    for p in parcel {\n        p.weight = 4 // ~ sharing/order-hazard\n    }\n}\n";
+        expect(registry, &[first, all]);
     }
 
     #[test]
