@@ -166,24 +166,28 @@ pub struct BareUse {
 
 impl ScriptUnit {
     /// The place of an id.
+    #[inline]
     #[must_use]
     pub fn place(&self, id: PlaceId) -> Place {
         self.places[id.index()]
     }
 
     /// The type of an expression.
+    #[inline]
     #[must_use]
     pub fn ty(&self, id: ExprId) -> Type {
         self.types[id.0 as usize]
     }
 
     /// The meaning of an expression.
+    #[inline]
     #[must_use]
     pub fn meaning(&self, id: ExprId) -> Meaning {
         self.meanings[id.0 as usize]
     }
 
     /// The place that an expression names, whole or one number of it.
+    #[inline]
     #[must_use]
     pub fn place_of(&self, id: ExprId) -> Option<PlaceId> {
         match self.meaning(id) {
@@ -260,6 +264,7 @@ pub struct Project {
 
 impl Project {
     /// The script of an id.
+    #[inline]
     #[must_use]
     pub fn script(&self, id: ScriptId) -> &ScriptUnit {
         &self.scripts[id.index()]

@@ -106,11 +106,13 @@ impl Activation {
         Self::new(HandlerId(0), ScriptId(0), of)
     }
 
+    #[inline]
     fn top(&mut self) -> Option<&mut Frame> {
         self.frames.last_mut()
     }
 
     /// Goes on at a block of the innermost body.
+    #[inline]
     pub(super) fn go_on_at(&mut self, block: BlockId) {
         if let Some(frame) = self.top() {
             frame.block = block;
@@ -119,12 +121,14 @@ impl Activation {
     }
 
     /// The value of a local.
+    #[inline]
     pub(super) fn local(&self, local: LocalId) -> Option<Value> {
         let frame = self.frames.last()?;
         frame.values.get(local.0.checked_sub(frame.locals.first)? as usize)?.clone()
     }
 
     /// Gives a local a value.
+    #[inline]
     pub(super) fn set_local(&mut self, local: LocalId, value: Value) {
         if let Some(frame) = self.top()
             && let Some(at) = local.0.checked_sub(frame.locals.first)
@@ -247,24 +251,31 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
 
     // ---- one step ----
 
+    /// Runs the rest of a block, or up to a call or a wait.
     fn advance(&mut self, activation: &mut Activation) -> Next {
-        let Some(frame) = activation.frames.last_mut() else { return Next::Done };
-        let (body, block, step) = (frame.body, frame.block, frame.step);
-        frame.step += 1;
-        let block: &'p Block = &self.graph(activation.script, body).blocks[block.index()];
+        let Some(frame) = activation.frames.last() else { return Next::Done };
+        let block: &'p Block = &self.graph(activation.script, frame.body).blocks[frame.block.index()];
         let unit = self.layout.project.script(activation.script);
-        let counted = self.count_step(|| {
-            let span = block.steps.get(step).map_or(block.exit_span, |step| step.span);
-            unit.at(span)
-        });
-        if !counted {
-            return Next::Done;
+        loop {
+            let Some(frame) = activation.frames.last_mut() else { return Next::Done };
+            let step = block.steps.get(frame.step);
+            frame.step += 1;
+            if !self.count_step(|| unit.at(step.map_or(block.exit_span, |step| step.span))) {
+                return Next::Done;
+            }
+            let next = match step {
+                Some(step) => self.step(activation, unit, &step.kind, step.span, block),
+                None => self.exit(activation, unit, block),
+            };
+            if activation.ended || self.stopped.is_some() {
+                return Next::Done;
+            }
+            // A call goes on in a body of its own, and an exit in another block.
+            let stays = step.is_some_and(|step| !matches!(step.kind, StepKind::Call(_)));
+            if !(stays && matches!(next, Next::On)) {
+                return next;
+            }
         }
-        let next = match block.steps.get(step) {
-            Some(step) => self.step(activation, unit, &step.kind, step.span, block),
-            None => self.exit(activation, unit, block),
-        };
-        if activation.ended || self.stopped.is_some() { Next::Done } else { next }
     }
 
     fn step(

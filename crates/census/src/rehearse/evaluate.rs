@@ -8,7 +8,7 @@ use super::value::{Value, finite, number_text, whole};
 use crate::finding::RuleName;
 use crate::project::builtin::Builtin;
 use crate::project::{Base, CellId, Meaning, Place, PlaceId, ScriptUnit};
-use crate::registry::{End, Scope, Type};
+use crate::registry::{End, Type};
 use crate::script::ast::{BinaryOp, ExprId, ExprKind, IsTest, TextPart, UnaryOp};
 use std::cmp::Ordering;
 use std::fmt::Write;
@@ -101,6 +101,7 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
         }
     }
 
+    #[cold]
     fn divided_by_zero(&mut self, unit: &'p ScriptUnit, divisor: ExprId) {
         self.fault_at(ZERO, unit, divisor, |_, text| format!("`{text}` is 0, and something is divided by it"));
     }
@@ -225,10 +226,10 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
         match unit.place(place) {
             Place::Private(index) => Some((unit.privates[index as usize].cell, activation.of)),
             Place::Variable(variable, base) => {
-                let facts = project.registry.var(variable);
                 let cell = CellId(variable.0);
-                if facts.scope == Scope::Scene && self.scene != Some(facts.owner) {
-                    let scene = project.registry.owner(facts.owner).name.clone();
+                let scene = self.layout.cells[cell.index()].scene;
+                if let Some(scene) = scene.filter(|_| self.scene != scene) {
+                    let scene = project.registry.owner(scene).name.clone();
                     self.fault_at(OTHER_SCENE, unit, at, |_, text| {
                         format!("`{text}` belongs to the scene `{scene}`, which is not loaded")
                     });
@@ -249,23 +250,25 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
                             }
                         }
                     }
-                    Base::Held(held) => {
-                        match self.read(activation, unit, held, at) {
-                            Value::Ref(Some(of)) if self.memory.instances[of.0 as usize].actor == facts.owner => {
-                                Some((cell, Some(of)))
-                            }
-                            Value::Ref(Some(_)) => {
-                                self.fault_at(OTHER_KIND, unit, at, |_, text| {
-                                format!("`{text}` is taken from an instance of another actor, which has no such variable")
-                            });
-                                None
-                            }
-                            _ => {
-                                self.through_none(unit, at);
-                                None
-                            }
+                    Base::Held(held) => match self.read(activation, unit, held, at) {
+                        Value::Ref(Some(of))
+                            if self.memory.instances[of.0 as usize].actor == project.registry.var(variable).owner =>
+                        {
+                            Some((cell, Some(of)))
                         }
-                    }
+                        Value::Ref(Some(_)) => {
+                            self.fault_at(OTHER_KIND, unit, at, |_, text| {
+                                format!(
+                                    "`{text}` is taken from an instance of another actor, which has no such variable"
+                                )
+                            });
+                            None
+                        }
+                        _ => {
+                            self.through_none(unit, at);
+                            None
+                        }
+                    },
                 }
             }
             Place::Local(_) | Place::Was => None,
@@ -273,10 +276,12 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
     }
 
     /// A way leads through *none*.
+    #[cold]
     pub(super) fn through_none(&mut self, unit: &'p ScriptUnit, at: ExprId) {
         self.fault_at(EMPTY_REF, unit, at, |_, text| format!("`{text}` leads through none: nothing is there"));
     }
 
+    #[cold]
     fn fault_at(&mut self, rule: RuleName, unit: &'p ScriptUnit, at: ExprId, word: impl FnOnce(&Self, &str) -> String) {
         let span = unit.tree.expr(at).span;
         if self.silent {
@@ -343,20 +348,21 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
         expr: ExprId,
         arguments: &[ExprId],
     ) -> Value {
-        let zero = Value::zero(unit.ty(expr), &self.layout.project.registry);
+        let registry = &self.layout.project.registry;
+        let zero = || Value::zero(unit.ty(expr), registry);
         let builtin = match unit.meaning(expr) {
             Meaning::Builtin(builtin) => builtin,
             Meaning::Procedure(id) => {
                 if self.depth >= MOST_DEPTH {
                     self.stop(unit.at(unit.tree.expr(expr).span), "procedures call one another without an end");
-                    return zero;
+                    return zero();
                 }
                 self.depth += 1;
                 let given = self.call_value(activation, unit, id, arguments, expr);
                 self.depth -= 1;
-                return given.map_or(zero, |value| value.fitted(unit.ty(expr)));
+                return given.map_or_else(zero, |value| value.fitted(unit.ty(expr)));
             }
-            _ => return zero,
+            _ => return zero(),
         };
         match builtin {
             Builtin::Count => {
@@ -364,11 +370,11 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
                     Some(Meaning::Owner(actor)) => {
                         Value::Int(i64::try_from(self.memory.live(actor).len()).unwrap_or(0))
                     }
-                    _ => zero,
+                    _ => zero(),
                 };
             }
             Builtin::Text | Builtin::Shown => {
-                let Some(&argument) = arguments.first() else { return zero };
+                let Some(&argument) = arguments.first() else { return zero() };
                 let text = self.text(activation, unit, argument);
                 return Value::Text(match builtin {
                     Builtin::Shown => self.labels.get(&text).map_or("", String::as_str).into(),
@@ -393,7 +399,7 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
                 Value::Bool(drawn < p.as_number().unwrap_or(0.0))
             }
             (Builtin::TickLength, _) => Value::Number(1.0 / self.layout.project.config.tick_rate),
-            (builtin, values) => plain_function(builtin, values).unwrap_or(zero),
+            (builtin, values) => plain_function(builtin, values).unwrap_or_else(zero),
         }
     }
 }

@@ -5,7 +5,7 @@
 use crate::flow::graph::Graph;
 use crate::flow::world::{Graphs, HandlerAt, HandlerId};
 use crate::project::{Cell, CellId, Project, ScriptUnit};
-use crate::registry::{Bound, End, OwnerId, Scope, SignalId, Type, VarId};
+use crate::registry::{Bound, End, Overflow, OwnerId, Scope, SignalId, Type, VarId};
 use crate::script::ast::{Block, Duration, Handler, LocalId, StatementKind, Trigger, walk};
 use rustc_hash::FxHashMap;
 
@@ -40,6 +40,10 @@ pub struct CellFacts {
     pub ty: Type,
     /// The registry variable, if it is one.
     pub variable: Option<VarId>,
+    /// The scene that it belongs to, and lives with.
+    pub scene: Option<OwnerId>,
+    /// What becomes of a write beyond its range.
+    pub overflow: Overflow,
     /// The lower end of its range.
     pub min: Option<Limit>,
     /// The upper end of its range.
@@ -52,6 +56,8 @@ pub struct CellFacts {
     pub watched: bool,
     /// Whether a write must be judged at all.
     pub judged: bool,
+    /// Whether a write can make something else wrong than the cell itself.
+    pub concerns_others: bool,
 }
 
 /// Which handlers answer what, in script order.
@@ -140,11 +146,9 @@ impl<'p> Layout<'p> {
         }
         layout.answers.every.sort_by_key(|(ticks, _)| *ticks);
         for cell in &mut layout.cells {
-            cell.judged = cell.min.is_some()
-                || cell.max.is_some()
-                || !cell.bounds.is_empty()
-                || !cell.invariants.is_empty()
-                || matches!(cell.ty, Type::Enum(_));
+            cell.concerns_others = !cell.bounds.is_empty() || !cell.invariants.is_empty();
+            cell.judged =
+                cell.concerns_others || cell.min.is_some() || cell.max.is_some() || matches!(cell.ty, Type::Enum(_));
         }
         layout
     }
@@ -176,16 +180,20 @@ impl<'p> Layout<'p> {
                     Home::Shared(self.shared - 1)
                 }
             };
+            let facts = variable.map(|id| registry.var(id));
             self.cells.push(CellFacts {
                 home,
                 ty,
                 variable,
+                scene: facts.filter(|facts| facts.scope == Scope::Scene).map(|facts| facts.owner),
+                overflow: facts.map_or(Overflow::Error, |facts| facts.overflow),
                 min: None,
                 max: None,
                 bounds: Vec::new(),
                 invariants: Vec::new(),
                 watched: false,
                 judged: false,
+                concerns_others: false,
             });
         }
     }

@@ -70,6 +70,9 @@ pub enum Happening<'a> {
 
 /// Keeps what it wants of what happens.
 pub trait Observer {
+    /// Whether it looks at what is told; where it does not, changes need not be worked out for it.
+    const LOOKS: bool = true;
+
     /// Is told of everything, as it happens. `tick` counts from the start of the program.
     fn see(&mut self, tick: u64, memory: &Memory<'_, '_>, happening: &Happening<'_>);
 }
@@ -79,6 +82,8 @@ pub trait Observer {
 pub struct Unobserved;
 
 impl Observer for Unobserved {
+    const LOOKS: bool = false;
+
     fn see(&mut self, _: u64, _: &Memory<'_, '_>, _: &Happening<'_>) {}
 }
 

@@ -207,6 +207,7 @@ impl<'l, 'p> Memory<'l, 'p> {
     }
 
     /// The instance, if it is there.
+    #[inline]
     #[must_use]
     pub fn there(&self, at: InstanceAt) -> Option<InstanceAt> {
         self.instances[at.0 as usize].alive.then_some(at)
@@ -232,6 +233,7 @@ impl<'l, 'p> Memory<'l, 'p> {
     // ---- values ----
 
     /// The value of a cell, of the instance given where each has its own. A `ref` to what is gone is *none*.
+    #[inline]
     #[must_use]
     pub fn get(&self, cell: CellId, of: Option<InstanceAt>) -> Option<Value> {
         match self.slot(cell, of)? {
@@ -241,11 +243,13 @@ impl<'l, 'p> Memory<'l, 'p> {
     }
 
     /// The number in a cell.
+    #[inline]
     #[must_use]
     pub fn number(&self, cell: CellId, of: Option<InstanceAt>) -> Option<f64> {
         self.slot(cell, of)?.as_number()
     }
 
+    #[inline]
     fn slot(&self, cell: CellId, of: Option<InstanceAt>) -> Option<&Value> {
         match self.layout.cells[cell.index()].home {
             Home::Shared(index) => self.shared[index].as_ref(),
@@ -254,6 +258,7 @@ impl<'l, 'p> Memory<'l, 'p> {
     }
 
     /// Gives a cell a value, or takes it away.
+    #[inline]
     pub fn put(&mut self, cell: CellId, of: Option<InstanceAt>, value: Option<Value>) {
         match (self.layout.cells[cell.index()].home, of) {
             (Home::Shared(index), _) => self.shared[index] = value,

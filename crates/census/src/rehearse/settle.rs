@@ -10,7 +10,7 @@ use super::machine::{Happening, Machine, Observer};
 use super::value::{Value, whole};
 use crate::finding::RuleName;
 use crate::project::{CellId, ScriptUnit};
-use crate::registry::{End, Overflow, Scope, Type};
+use crate::registry::{End, Overflow, Type};
 use crate::script::ast::ExprId;
 use crate::source::Location;
 use crate::words::number;
@@ -41,28 +41,41 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
             self.note_before(cell, of);
         }
         let value = value.map(|value| self.kept(cell, of, value));
-        let old = self.memory.get(cell, of);
         if !facts.judged {
-            self.memory.put(cell, of, value);
-            self.tell_changed(cell, of, old.as_ref(), at);
-            return;
+            return self.put(cell, of, value, at);
+        }
+        if !facts.concerns_others {
+            self.worked += 1;
+            let old = self.memory.number(cell, of);
+            self.put(cell, of, value, at);
+            let (was, is) = (self.beyond(cell, of, old), self.outside(cell, of));
+            self.suspect_range((cell, of), was, is, at);
+            return self.suspect_value(cell, of, at);
         }
         let judged = self.concerned(cell, of);
         self.worked += judged.len() as u64;
         let outside: SmallVec<[[bool; 2]; 2]> = judged.iter().map(|&(cell, of)| self.outside(cell, of)).collect();
         let invariants = self.invariants_of(cell, of);
         let held: SmallVec<[bool; 2]> = invariants.iter().map(|&(at, of)| self.holds(at, of)).collect();
-        self.memory.put(cell, of, value);
-        self.tell_changed(cell, of, old.as_ref(), at);
+        self.put(cell, of, value, at);
         for (&(other, whose), was) in judged.iter().zip(outside) {
             if other != cell && self.overflow(other) == Overflow::Clamp {
                 self.follow(other, whose, at);
             }
-            self.suspect_range(other, whose, was, at);
+            self.suspect_range((other, whose), was, self.outside(other, whose), at);
         }
         self.suspect_value(cell, of, at);
         for (&(invariant, of), held) in invariants.iter().zip(held) {
             self.suspect_invariant(invariant, of, held, at);
+        }
+    }
+
+    /// Puts a value in place, and tells of it where somebody looks.
+    fn put(&mut self, cell: CellId, of: Option<InstanceAt>, value: Option<Value>, at: Option<Location>) {
+        let old = if O::LOOKS { self.memory.get(cell, of) } else { None };
+        self.memory.put(cell, of, value);
+        if O::LOOKS {
+            self.tell_changed(cell, of, old.as_ref(), at);
         }
     }
 
@@ -90,13 +103,11 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
 
     /// Whether a cell exists: a scene's variable does while its scene is loaded.
     fn is_loaded(&self, cell: CellId) -> bool {
-        let variable = self.layout.cells[cell.index()].variable.map(|id| self.layout.project.registry.var(id));
-        variable.is_none_or(|variable| variable.scope != Scope::Scene || self.scene == Some(variable.owner))
+        self.layout.cells[cell.index()].scene.is_none_or(|scene| self.scene == Some(scene))
     }
 
     fn overflow(&self, cell: CellId) -> Overflow {
-        let variable = self.layout.cells[cell.index()].variable;
-        variable.map_or(Overflow::Error, |id| self.layout.project.registry.var(id).overflow)
+        self.layout.cells[cell.index()].overflow
     }
 
     fn limit(&self, limit: Option<Limit>, of: Option<InstanceAt>) -> Option<f64> {
@@ -116,7 +127,10 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
     /// What the variable's `overflow` makes of a value.
     fn kept(&self, cell: CellId, of: Option<InstanceAt>, value: Value) -> Value {
         let overflow = self.overflow(cell);
-        let (Some(number), true) = (value.as_number(), overflow != Overflow::Error) else { return value };
+        if overflow == Overflow::Error {
+            return value;
+        }
+        let Some(number) = value.as_number() else { return value };
         let ty = self.layout.cells[cell.index()].ty;
         let (min, max) = self.range(cell, of);
         match (overflow, min, max) {
@@ -150,16 +164,29 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
 
     /// Whether a cell is below its range, and whether it is above it.
     fn outside(&self, cell: CellId, of: Option<InstanceAt>) -> [bool; 2] {
+        self.beyond(cell, of, self.memory.number(cell, of))
+    }
+
+    /// Whether a number is below a cell's range, and whether it is above it.
+    fn beyond(&self, cell: CellId, of: Option<InstanceAt>, value: Option<f64>) -> [bool; 2] {
         if self.overflow(cell) != Overflow::Error {
             return [false; 2];
         }
-        let Some(value) = self.memory.number(cell, of) else { return [false; 2] };
+        let Some(value) = value else { return [false; 2] };
         let (min, max) = self.range(cell, of);
         [min.is_some_and(|min| value < min), max.is_some_and(|max| value > max)]
     }
 
-    fn suspect_range(&mut self, cell: CellId, of: Option<InstanceAt>, was: [bool; 2], at: Option<Location>) {
-        let is = self.outside(cell, of);
+    fn suspect_range(
+        &mut self,
+        (cell, of): (CellId, Option<InstanceAt>),
+        was: [bool; 2],
+        is: [bool; 2],
+        at: Option<Location>,
+    ) {
+        if is == [false; 2] && self.suspects.is_empty() {
+            return;
+        }
         for (end, was, is) in [(End::Min, was[0], is[0]), (End::Max, was[1], is[1])] {
             self.suspect(Wrong::Outside(cell, of, end), was, is, at);
         }
@@ -227,6 +254,9 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
 
     /// Others can see what was done: what is still wrong is a fault.
     pub(super) fn settle(&mut self) {
+        if self.suspects.is_empty() {
+            return;
+        }
         for suspect in std::mem::take(&mut self.suspects) {
             self.found_wrong(&suspect);
         }

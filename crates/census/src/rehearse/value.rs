@@ -53,6 +53,7 @@ impl Value {
     /// As a number, if it is one.
     #[must_use]
     #[allow(clippy::cast_precision_loss, reason = "a whole number is wanted as a float")]
+    #[inline]
     pub fn as_number(&self) -> Option<f64> {
         match self {
             Self::Int(value) => Some(*value as f64),
@@ -62,12 +63,14 @@ impl Value {
     }
 
     /// As a condition; what is none counts as false.
+    #[inline]
     #[must_use]
     pub fn is_true(&self) -> bool {
-        *self == Self::Bool(true)
+        matches!(self, Self::Bool(true))
     }
 
     /// The value as a place of that type keeps it.
+    #[inline]
     #[must_use]
     pub fn fitted(self, ty: Type) -> Self {
         match (self, ty) {
@@ -78,6 +81,7 @@ impl Value {
     }
 
     /// Whether two values are equal, as `==` asks.
+    #[inline]
     #[must_use]
     pub fn equals(&self, other: &Self) -> bool {
         match (self, other) {
@@ -87,6 +91,7 @@ impl Value {
     }
 
     /// Their order, if they are numbers.
+    #[inline]
     #[must_use]
     pub fn compare(&self, other: &Self) -> Option<std::cmp::Ordering> {
         match (self, other) {

@@ -68,6 +68,7 @@ pub struct Script {
 
 impl Script {
     /// The expression of an id.
+    #[inline]
     #[must_use]
     pub fn expr(&self, id: ExprId) -> &Expr {
         &self.exprs[id.0 as usize]
