@@ -570,8 +570,10 @@ impl Graph {
             number[old.index()] = BlockId(new);
         }
         let mut old: Vec<Option<Block>> = std::mem::take(&mut self.blocks).into_iter().map(Some).collect();
-        self.blocks = post.iter().filter_map(|id| old[id.index()].take()).collect();
+        self.blocks = Vec::with_capacity(count);
+        self.blocks.extend(post.iter().filter_map(|id| old[id.index()].take()));
         for block in &mut self.blocks {
+            block.steps.shrink_to_fit(); // Graphs stay, and there may be a million steps.
             for step in &mut block.steps {
                 if let StepKind::Begin { head, .. } = &mut step.kind {
                     *head = number[head.index()];

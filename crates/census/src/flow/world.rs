@@ -1626,6 +1626,7 @@ fn gather_script(project: &Project, unit: &ScriptUnit, graphs: &Graphs) -> (Vec<
             }
         }
         if !grown {
+            found.shrink_to_fit();
             return (found, writes);
         }
     }

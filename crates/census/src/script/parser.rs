@@ -17,6 +17,7 @@ const MAX_CHAIN: u32 = 1000;
 pub fn parse(text: &str) -> Script {
     let mut parser = Parser::new(text, 0, text.len());
     parser.file();
+    parser.script.exprs.shrink_to_fit();
     parser.script
 }
 
