@@ -324,6 +324,7 @@ impl<'w, 'p> Run<'w, 'p> {
             stepped: false,
             forked: false,
             selves: Shared::default(),
+            kinds: Shared::default(),
             removed: Shared::default(),
         }
     }
@@ -1044,6 +1045,7 @@ impl<'w, 'p> Run<'w, 'p> {
         state.facts.assign(slot, uppers, lowers, ends);
         state.doubted.retain(|other| *other != slot);
         state.selves.retain(|(holder, _)| *holder != slot);
+        state.forget_kind(slot);
         let unit = self.unit;
         let table = self.table;
         state.tests.retain(|(local, test)| {
@@ -1075,6 +1077,7 @@ impl<'w, 'p> Run<'w, 'p> {
                 None => {}
             }
             state.facts.forget(alias);
+            state.forget_kind(alias);
             let joined = state.values[alias as usize].join(&value);
             state.values[alias as usize] = joined;
         }

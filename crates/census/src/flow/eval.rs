@@ -668,6 +668,9 @@ impl Run<'_, '_> {
         let way = |possible: bool, outcome: bool| {
             possible.then(|| {
                 let mut state = state.clone();
+                if let (Meaning::Owner(actor), true) = (self.unit.meaning(expr), outcome) {
+                    state.kinds.push_new((slot, actor));
+                }
                 let value = &mut state.values[at];
                 match (&mut value.value, test) {
                     (Value::Ref { none, some }, IsTest::None) => (*none, *some) = (outcome, !outcome),

@@ -4,7 +4,7 @@ use super::linear::{Facts, Linear, Slot, snapped};
 use super::shared::Shared;
 use super::value::{Abstract, Num, Value};
 use crate::project::Base;
-use crate::registry::{End, InvariantId};
+use crate::registry::{End, InvariantId, OwnerId};
 use crate::script::ast::ExprId;
 use crate::source::Span;
 use std::sync::Arc;
@@ -166,6 +166,8 @@ pub struct State {
     pub forked: bool,
     /// Names that are known to hold the script's own instance, or another than that.
     pub selves: Shared<(Slot, bool)>,
+    /// Names of any actor that are known to hold an instance of this one.
+    pub kinds: Shared<(Slot, OwnerId)>,
     /// The instance of these slots, or the script's own, was removed in this activation.
     pub removed: Shared<Slot>,
 }
@@ -236,6 +238,17 @@ impl State {
         self.selves.iter().find(|(known, _)| *known == holder).map(|&(_, own)| own)
     }
 
+    /// The actor whose instance a name of any actor holds, if that is known.
+    #[must_use]
+    pub fn kind(&self, holder: Slot) -> Option<OwnerId> {
+        self.kinds.iter().find(|(known, _)| *known == holder).map(|&(_, actor)| actor)
+    }
+
+    /// Forgets what kind of instance a name holds.
+    pub fn forget_kind(&mut self, holder: Slot) {
+        self.kinds.retain(|&(known, _)| known != holder);
+    }
+
     /// Forgets how slots relate to others that nobody will ask for again; what that says of others together is kept.
     pub fn forget_all(&mut self, slots: &[Slot]) {
         for &slot in slots {
@@ -294,6 +307,7 @@ impl State {
     fn take_history(&mut self, other: &Self) {
         self.tests.retain(|test| other.tests.contains(test));
         self.selves.retain(|known| other.selves.contains(known));
+        self.kinds.retain(|known| other.kinds.contains(known));
         if self.suspects != other.suspects {
             self.suspects = merged(self.suspects.take(), &other.suspects).into();
         }

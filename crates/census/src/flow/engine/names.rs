@@ -48,8 +48,12 @@ impl<'w> Run<'w, '_> {
             }
             _ => None,
         };
+        let removed = match (self.unit.ty(what), slot) {
+            (Type::Ref(None), Some(slot)) => Type::Ref(state.kind(slot)),
+            (ty, _) => ty,
+        };
         for (at, facts) in self.table.slots.iter().enumerate() {
-            let alike = match (facts.ty, self.unit.ty(what)) {
+            let alike = match (self.held(state, at, facts.ty), removed) {
                 (Type::Ref(Some(a)), Type::Ref(Some(b))) => a == b,
                 (Type::Ref(_), Type::Ref(_)) => true,
                 _ => false,
@@ -62,6 +66,14 @@ impl<'w> Run<'w, '_> {
         if let Some(slot) = slot {
             state.values[slot as usize].value = Value::Ref { none: true, some: false };
             state.removed.push_new(slot);
+        }
+    }
+
+    /// What a slot holds by now: a name of any actor may be known to hold an instance of one.
+    pub(super) fn held(&self, state: &State, slot: usize, ty: Type) -> Type {
+        match ty {
+            Type::Ref(None) => Type::Ref(Slot::try_from(slot).ok().and_then(|slot| state.kind(slot))),
+            ty => ty,
         }
     }
 
@@ -104,6 +116,7 @@ impl<'w> Run<'w, '_> {
         self.release(state, slot);
         all.iter().for_each(|&other| self.release(state, other));
         state.selves.retain(|(holder, _)| *holder != slot && !all.contains(holder));
+        state.kinds.retain(|(holder, _)| !all.contains(holder));
         for &other in &all {
             state.facts.forget(other);
             state.values[other as usize] = self.world.entry_value(self.handler, &self.table.slots[other as usize]);
@@ -115,6 +128,10 @@ impl<'w> Run<'w, '_> {
 
     /// A name that takes another's instance takes over what is known of its variables.
     pub(super) fn copy_instance(&mut self, state: &mut State, slot: Slot, value: ExprId) {
+        let source = if let Meaning::Value(place) = self.unit.meaning(value) { self.slot(place) } else { None };
+        if let Some(kind) = source.and_then(|source| state.kind(source)) {
+            state.kinds.push_new((slot, kind));
+        }
         if self.table.slots[slot as usize].dependents.is_empty() {
             return;
         }

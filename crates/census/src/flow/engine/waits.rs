@@ -58,7 +58,7 @@ impl<'w> Run<'w, '_> {
     /// What a wait does to slots that are no cells: names whose instance may be gone, and the scene.
     pub(super) fn after_wait(&self, state: &mut State, slot: usize) {
         let facts = &self.table.slots[slot];
-        match (facts.key, facts.ty) {
+        match (facts.key, self.held(state, slot, facts.ty)) {
             (Key::Scene | Key::Instance(_), _) => {
                 state.values[slot] = self.world.entry_value(self.handler, facts);
             }
@@ -96,6 +96,7 @@ impl<'w> Run<'w, '_> {
             let (up, down) =
                 changes.iter().fold((false, false), |(up, down), effect| (up | effect.up, down | effect.down));
             state.facts.loosen(slot, up, down);
+            state.forget_kind(slot);
             state.values[at] = changed;
             let unit = self.unit;
             state.tests.retain(|(_, test)| {

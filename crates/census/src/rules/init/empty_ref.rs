@@ -204,4 +204,56 @@ on bell {
             ],
         );
     }
+
+    #[test]
+    fn what_a_test_tells_of_the_kind_stays_with_the_name() {
+        let registry = r#"[variables.mailboat.sent]
+type = "int"
+scope = "instance"
+default = 0
+engine = "reads"
+[variables.lighthouse.visits]
+type = "int"
+scope = "instance"
+default = 0
+engine = "reads"
+writers = ["*"]
+[variables.parcel.weight]
+type = "int"
+scope = "instance"
+default = 1
+engine = "reads"
+writers = ["*"]
+"#;
+        // Parcels are removed, lighthouses never are.
+        expect(
+            registry,
+            &[r#"script loading for mailboat
+
+private busy: bool = false
+
+on touched(other) when not busy {
+    busy = true
+    if other is parcel {
+        wait 1s
+        other.weight = 2 // ~ init/empty-ref
+    } else if other is lighthouse {
+        let light = other
+        wait 1s
+        other.visits += 1
+        light.visits += 1
+    }
+    busy = false
+}
+
+on bumped(other) {
+    if other is not parcel {
+        return
+    }
+    remove other
+    sent += 1
+}
+"#],
+        );
+    }
 }
