@@ -61,6 +61,11 @@ impl Effect {
         Self { handler: Some(handler), after_wait: false, own: false, up: false, down: false, set: None, clears: false }
     }
 
+    /// Whether it can leave a `ref` empty.
+    fn gives_none(&self) -> bool {
+        self.clears || matches!(self.set, Some(Value::Ref { none: true, .. }))
+    }
+
     fn take(&mut self, other: &Self) -> bool {
         let before = self.clone();
         self.after_wait |= other.after_wait;
@@ -107,7 +112,8 @@ pub fn after_effects(now: &Abstract, reach: &Value, effects: &[Effect]) -> Abstr
         (now, reach) if effects.iter().any(|effect| effect.set.is_some() || effect.clears) => {
             let sets = effects.iter().filter_map(|effect| effect.set.as_ref());
             let joined = sets.fold(now.clone(), |all, value| all.join(value));
-            if matches!(now, Value::Ref { .. }) { joined.join(reach) } else { joined }
+            let cleared = matches!(now, Value::Ref { .. }) && effects.iter().any(Effect::gives_none);
+            if cleared { joined.join(reach) } else { joined }
         }
         (now, _) => now.clone(),
     };
@@ -714,7 +720,7 @@ impl<'p> World<'p> {
     fn in_scenes(&self, actor: OwnerId) -> bool {
         let registry = &self.project.registry;
         self.spawned.contains_key(&actor)
-            || registry.instances_of(actor).any(|id| registry.instance(id).place.is_some())
+            || registry.instances_of(actor).any(|id| registry.instance(id).scene.is_some())
     }
 
     /// The scenes that can be loaded while a script's handlers run.
@@ -1187,9 +1193,13 @@ impl<'p> World<'p> {
                 Type::Ref(of) => of,
                 _ => None,
             };
+            if self.assigned_before(handler, cell, base) {
+                // What it starts as does not count, only what it was given since.
+                *none = self.effects[cell.index()].iter().any(Effect::gives_none);
+            }
             let removed =
                 self.removes_any || of.map_or(!self.removed.is_empty(), |actor| self.removed.contains(&actor));
-            *none |= removed || self.goes;
+            *none |= removed || self.goes && of.is_none_or(|actor| self.in_scenes(actor));
             *some = true;
         }
         let stand_in = facts.variable.is_some_and(|id| self.project.registry.var(id).placeholder)
@@ -1339,8 +1349,8 @@ impl<'p> World<'p> {
                 .table(handler)
                 .slots
                 .iter()
-                .filter_map(|slot| slot.cell)
-                .any(|cell| changed.cells.contains(&cell) || others && changed.effects.contains(&cell))
+                .filter_map(|slot| Some((slot.cell?, others || matches!(slot.ty, Type::Ref(_)))))
+                .any(|(cell, effects)| changed.cells.contains(&cell) || effects && changed.effects.contains(&cell))
     }
 
     fn run_once(&self, handler: HandlerId) -> RunResult {

@@ -37,17 +37,32 @@ pub fn first_fault(layout: &Layout<'_>, seed: u64, trace: bool) -> Option<Fault>
     let mut machine = Machine::new(layout, seed, Trace { layout, on: trace });
     machine.limits = Limits { steps: 20_000, dispatches: 1_000, waiting: 200 };
     machine.start();
+    let mut anew_outside = false;
     for _ in 0..40 {
         if let Some(fault) = machine.faults.first() {
-            return Some(fault.clone());
+            return (!anew_outside).then(|| fault.clone());
         }
         // What the game writes may make an invariant false: no handler's fault.
         if machine.stopped.is_some() || began_outside(&machine) || !machine.all_hold() {
             return None;
         }
+        anew_outside = would_begin_outside(&machine);
         act(&mut machine, layout.project, &mut dice);
     }
-    machine.faults.first().cloned()
+    machine.faults.first().filter(|_| !anew_outside).cloned()
+}
+
+/// Whether an instance or a scene that is made anew now would begin outside of its range, since a bound has moved.
+fn would_begin_outside(machine: &Run<'_, '_>) -> bool {
+    let registry = &machine.layout.project.registry;
+    registry.var_ids().any(|id| {
+        let variable = registry.var(id);
+        let of = machine.memory.live(variable.owner).first().copied();
+        let (min, max) = machine.range(census::project::CellId(id.0), of);
+        let value = variable.default.as_ref().and_then(census::registry::Value::as_number);
+        matches!(variable.scope, Scope::Instance | Scope::Scene)
+            && value.is_some_and(|value| min.is_some_and(|min| value < min) || max.is_some_and(|max| value > max))
+    })
 }
 
 /// Whether something that was made anew, with a scene or an instance, begins outside of its range: no write's fault.

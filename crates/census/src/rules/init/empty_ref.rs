@@ -256,4 +256,39 @@ on bumped(other) {
 "#],
         );
     }
+
+    #[test]
+    fn a_ref_that_was_filled_and_is_never_emptied() {
+        let registry = r#"[instances.old_light]
+of = "lighthouse"
+[variables.lighthouse.visits]
+type = "int"
+scope = "instance"
+default = 0
+engine = "reads"
+writers = ["*"]
+[variables.tide.lead]
+type = "ref"
+of = "lighthouse"
+scope = "global"
+[variables.office.first_light]
+type = "ref"
+of = "lighthouse"
+scope = "global"
+default = "old_light"
+[variables.mailboat.goal]
+type = "ref"
+of = "lighthouse"
+scope = "instance"
+"#;
+        let script = |emptied: &str, mark: &str| {
+            format!(
+                "script tides for tide\n\non start {{\n    lead = old_light\n}}\n\non enter {{\n    go marsh\n}}\n\non bell {{\n    lead.visits += 1{mark}\n    office.first_light.visits += 1\n}}\n\non tide_turned {{\n    {emptied}\n}}\n"
+            )
+        };
+        let boat = "script goals for mailboat\n\non spawn {\n    goal = old_light\n}\n\non touched(other) {\n    goal.visits += 1\n    send tide_turned\n}\n";
+        expect(registry, &[boat, &script("note \"turned\"", "")]);
+        expect(registry, &[boat, &script("lead = none", " // ~ init/empty-ref")]);
+        expect(registry, &[boat, &script("clear lead", " // ~ init/empty-ref")]);
+    }
 }

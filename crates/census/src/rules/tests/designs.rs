@@ -475,7 +475,7 @@ on bell {
 on gust(force) {
     if mate is not none {
         wait 1s
-        mate.heat = force % 5 // ~ init/empty-ref
+        mate.heat = force % 5 // Nobody ever empties it again.
     }
 }
 "#]);
