@@ -91,8 +91,12 @@ impl Run<'_, '_> {
         if let Value::Text(Some(scenes)) = &state.values[slot].value
             && scenes.as_slice() != [scene]
         {
+            // Where that scene can't be loaded at all, what follows is still about the one that is.
+            let may_be_loaded = scenes.contains(&scene);
             self.event(Event::OtherScene { at, variable });
-            state.values[slot].value = Value::Text(Some(smallvec![scene]));
+            if may_be_loaded {
+                state.values[slot].value = Value::Text(Some(smallvec![scene]));
+            }
         }
     }
 

@@ -98,4 +98,34 @@ on bumped(other) {
             ],
         );
     }
+
+    #[test]
+    fn one_scenes_script_that_reaches_for_another_still_has_its_own() {
+        expect(
+            r#"[variables.harbor.queue]
+type = "int"
+scope = "scene"
+default = 0
+writers = ["*"]
+engine = "reads"
+[variables.marsh.reeds]
+type = "int"
+scope = "scene"
+default = 0
+engine = "reads"
+"#,
+            &[r#"script reeds for marsh
+
+on leave {
+    harbor.queue = 0 // ~ sharing/other-scene
+    reeds = 0
+    cut()
+}
+
+proc cut() {
+    reeds += 1
+}
+"#],
+        );
+    }
 }
