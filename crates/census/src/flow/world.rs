@@ -201,6 +201,8 @@ pub struct World<'p> {
     answers: FxHashMap<SignalId, Vec<HandlerId>>,
     /// By handler: what it may remove before it first waits.
     removes_at_once: Vec<Vec<Type>>,
+    /// By signal that scripts send: what may be removed between the `send` and the answer.
+    removed_between: FxHashMap<SignalId, Vec<Type>>,
     /// The scripts that spawn each actor.
     spawned: FxHashMap<OwnerId, Vec<ScriptId>>,
     goes: bool,
@@ -255,6 +257,7 @@ impl<'p> World<'p> {
             removes_any: false,
             answers: FxHashMap::default(),
             removes_at_once: Vec::new(),
+            removed_between: FxHashMap::default(),
             spawned: FxHashMap::default(),
             goes: false,
             procedure_writes: Vec::new(),
@@ -288,6 +291,7 @@ impl<'p> World<'p> {
         }
         world.removes_at_once = ids.iter().map(|&id| world.find_removals(id)).collect();
         world.yields = ids.iter().map(|&id| world.lets_others_act(id)).collect();
+        world.removed_between = world.find_removed_between();
         world.cell_stops = world.find_cell_stops();
         world.tables = world.make_tables();
         world.begins_false = (0..project.invariants.len()).map(|at| world.begins_false(at)).collect();
@@ -391,6 +395,53 @@ impl<'p> World<'p> {
         types
     }
 
+    /// For each signal that scripts send, what may be removed before it is answered: by its sender, by others that answer
+    /// what its sender answers, and by whatever may stand in the queue before it. The game's own signals come when the
+    /// queue is empty.
+    fn find_removed_between(&self) -> FxHashMap<SignalId, Vec<Type>> {
+        let mut senders: FxHashMap<SignalId, Vec<HandlerId>> = FxHashMap::default();
+        let mut removing: Vec<(HandlerId, Vec<Type>)> = Vec::new();
+        for id in self.handler_ids() {
+            let (unit, _, graph) = self.parts(id);
+            let mut removed = Vec::new();
+            let bodies = self.bodies(self.handler(id).0, graph);
+            for step in bodies.iter().flat_map(|graph| &graph.blocks).flat_map(|block| &block.steps) {
+                match step.kind {
+                    StepKind::Send { signal: Some(signal), .. } => senders.entry(signal).or_default().push(id),
+                    StepKind::Remove(what) => removed.push(unit.ty(what)),
+                    _ => {}
+                }
+            }
+            if !removed.is_empty() {
+                removing.push((id, removed));
+            }
+        }
+        let between = |senders: &[HandlerId]| {
+            let meets = |&&(id, _): &&(HandlerId, Vec<Type>)| {
+                !self.comes_alone(id) || senders.iter().any(|&sender| self.answer_together(sender, id))
+            };
+            removing.iter().filter(meets).flat_map(|(_, removed)| removed).copied().collect()
+        };
+        senders.iter().map(|(&signal, senders)| (signal, between(senders))).collect()
+    }
+
+    /// Whether a handler runs only while nothing is queued: it answers the game or the start of a run, and is through at once.
+    fn comes_alone(&self, id: HandlerId) -> bool {
+        let (unit, handler, _) = self.parts(id);
+        let signal = unit.handlers[self.handler(id).1].signal;
+        let from_engine = signal.is_some_and(|signal| self.project.registry.signal(signal).from_engine);
+        (from_engine || matches!(handler.trigger, Trigger::Start)) && !self.yields[id.index()]
+    }
+
+    /// Whether one trigger may be answered by both handlers, or one is the other.
+    fn answer_together(&self, a: HandlerId, b: HandlerId) -> bool {
+        let of = |id: HandlerId| {
+            let (unit, handler, _) = self.parts(id);
+            (unit.handlers[self.handler(id).1].signal, matches!(handler.trigger, Trigger::Start))
+        };
+        a == b || (of(a) == of(b) && of(a) != (None, false))
+    }
+
     /// Whether the instance that a signal brings may have been removed by the time a handler's turn comes: by one before it
     /// that answers too, or by the handler itself, for another instance.
     fn may_be_taken_away(&self, handler: HandlerId, signal: SignalId, of: Option<OwnerId>) -> bool {
@@ -411,12 +462,15 @@ impl<'p> World<'p> {
             if apart(self.project.script(script)) {
                 return false;
             }
-            self.removes_at_once[id.index()].iter().any(|ty| match (ty, of) {
-                (Type::Ref(Some(a)), Some(b)) => *a == b,
-                (Type::Ref(_), _) => true,
-                _ => false,
-            })
+            may_be_among(&self.removes_at_once[id.index()], of)
         })
+    }
+
+    /// Whether the instance that a script's signal brings may be gone before anybody answers.
+    fn may_be_lost_on_the_way(&self, signal: SignalId, of: Option<OwnerId>) -> bool {
+        let removed = self.removed_between.get(&signal).is_some_and(|types| may_be_among(types, of));
+        let sent = !self.project.registry.signal(signal).from_engine;
+        sent && (removed || self.goes && of.is_none_or(|actor| self.in_scenes(actor)))
     }
 
     /// Whether a handler waits or spawns, by itself or through a procedure.
@@ -760,10 +814,14 @@ impl<'p> World<'p> {
             };
             let (script, _) = self.handler(id);
             for place in certain::certain(unit, graph, &self.graphs[script.index()].procedures, 8) {
-                let own = matches!(
-                    unit.place(place),
-                    Place::Private(_) | Place::Variable(_, Base::One | Base::Own | Base::Listed(_))
-                );
+                let own = match unit.place(place) {
+                    Place::Private(_) | Place::Variable(_, Base::One | Base::Own) => true,
+                    // Of many, one that is named gets a value, and the others none.
+                    Place::Variable(id, Base::Listed(_)) => {
+                        !self.project.registry.is_many(self.project.registry.var(id).owner)
+                    }
+                    _ => false,
+                };
                 if let Some(cell) = self.project.cell_of(unit, place).filter(|_| own) {
                     into.entry(cell).or_insert(id);
                 }
@@ -1136,7 +1194,7 @@ impl<'p> World<'p> {
             // A parameter that only lets an actor pass lets none pass that is gone.
             let lets_all_pass = facts.parameters[at].1.is_none();
             if let (Value::Ref { none, .. }, true) = (&mut value, lets_all_pass) {
-                *none |= self.may_be_taken_away(handler, signal, of);
+                *none |= self.may_be_taken_away(handler, signal, of) || self.may_be_lost_on_the_way(signal, of);
             }
             return Abstract::of(value);
         }
@@ -1640,6 +1698,15 @@ fn gather_script(project: &Project, unit: &ScriptUnit, graphs: &Graphs) -> (Vec<
             return (found, writes);
         }
     }
+}
+
+/// Whether an instance of an actor, or of any, may be among those that names of these types hold.
+fn may_be_among(types: &[Type], of: Option<OwnerId>) -> bool {
+    types.iter().any(|ty| match (ty, of) {
+        (Type::Ref(Some(a)), Some(b)) => *a == b,
+        (Type::Ref(_), _) => true,
+        _ => false,
+    })
 }
 
 /// The procedures that a body calls.

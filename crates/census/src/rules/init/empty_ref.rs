@@ -291,4 +291,36 @@ scope = "instance"
         expect(registry, &[boat, &script("lead = none", " // ~ init/empty-ref")]);
         expect(registry, &[boat, &script("clear lead", " // ~ init/empty-ref")]);
     }
+
+    #[test]
+    fn what_a_signal_brings_may_be_gone_before_it_is_answered() {
+        let registry = r#"[signals.handed]
+from = "script"
+parameters = { what = "parcel" }
+[variables.parcel.weight]
+type = "int"
+scope = "instance"
+default = 1
+engine = "reads"
+writers = ["*"]
+"#;
+        let desk =
+            |mark: &str| format!("script desk for office\n\non handed(what) {{\n    what.weight = 2{mark}\n}}\n");
+        let boat = |last: &str| {
+            format!(
+                "script loading for mailboat\n\non touched(other: parcel) {{\n    send handed(other)\n    {last}\n}}\n"
+            )
+        };
+        let gone = " // ~ init/empty-ref";
+        expect(registry, &[&boat("note \"handed\""), &desk("")]);
+        expect(registry, &[&boat("remove other"), &desk(gone)]);
+        let same = "script ends for office\n\non touched(other: parcel) {\n    remove other\n}\n";
+        expect(registry, &[&boat("note \"handed\""), &desk(gone), same]);
+        // Another signal of the game comes only when nothing is queued.
+        let apart = "script ends for office\n\non bumped(other: parcel) {\n    remove other\n}\n";
+        expect(registry, &[&boat("note \"handed\""), &desk(""), apart]);
+        let changed =
+            "script scenes for tide\n\non touched(other) {\n    go marsh\n}\n\non bell {\n    spawn parcel\n}\n";
+        expect(registry, &[&boat("note \"handed\""), &desk(gone), changed]);
+    }
 }

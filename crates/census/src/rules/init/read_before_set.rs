@@ -287,4 +287,23 @@ engine = "reads"
         expect(registry, &[&loading(""), &spawning("harbor")]);
         expect(registry, &[&loading(" // ~ init/read-before-set"), &spawning("marsh")]);
     }
+
+    #[test]
+    fn a_spawn_handler_that_sets_one_of_many_sets_no_other() {
+        let registry = r#"[instances.dusk_boat]
+of = "mailboat"
+scene = "harbor"
+[variables.mailboat.parcels]
+type = "int"
+scope = "instance"
+engine = "reads"
+"#;
+        let script = |name: &str, mark: &str| {
+            format!(
+                "script loading for mailboat\n\non spawn {{\n    {name}parcels = 0\n}}\n\non bell {{\n    note \"{{parcels}}\"{mark}\n}}\n"
+            )
+        };
+        expect(registry, &[&script("self.", "")]);
+        expect(registry, &[&script("dawn_boat.", " // ~ init/read-before-set")]);
+    }
 }
