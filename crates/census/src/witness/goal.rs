@@ -5,7 +5,7 @@ use crate::flow::world::HandlerId;
 use crate::project::CellId;
 use crate::rehearse::cell_name;
 use crate::rehearse::fault::{ABOVE, BELOW, BROKEN, EMPTY_REF, OTHER_KIND, OTHER_SCENE, UNKNOWN_VALUE, UNSET, ZERO};
-use crate::rehearse::layout::{InstanceAt, Limit};
+use crate::rehearse::layout::InstanceAt;
 use crate::rehearse::machine::{Happening, Observer};
 use crate::rehearse::memory::Memory;
 use crate::rehearse::value::Value;
@@ -14,13 +14,6 @@ use crate::words::number;
 use rustc_hash::{FxHashMap, FxHashSet};
 
 const FAULTS: [RuleName; 9] = [ABOVE, BELOW, BROKEN, EMPTY_REF, OTHER_KIND, OTHER_SCENE, UNKNOWN_VALUE, UNSET, ZERO];
-
-/// How few steps from its limit a number is near it.
-const MOST_STEPS: u8 = 6;
-/// What stands in [`Watcher::covered`] for a number at its `min`, and for each whole step away from there.
-const NEAR_MIN: i32 = 10_000;
-/// The same for its `max`.
-const NEAR_MAX: i32 = 20_000;
 
 /// What is to happen, and where.
 #[derive(Clone, Debug)]
@@ -116,7 +109,7 @@ pub struct Watcher<'g> {
     /// The activations that have done the step that must not be done twice.
     stepped: Vec<u64>,
     faults: usize,
-    /// The statements that changed something, each with how large a number it left, and how near to a limit.
+    /// The statements that changed something, each with how large a number it left.
     pub covered: FxHashSet<(Location, i32)>,
     /// What was seen, once the goal was reached.
     pub reached: Option<Reached>,
@@ -278,38 +271,16 @@ fn magnitude(value: Option<&Value>) -> i32 {
     }
 }
 
-/// How near a number has come to either end of its range, where it is near: what breaks a range begins there.
-#[allow(clippy::cast_possible_truncation, reason = "a few steps at most")]
-fn steps_to_limits(
-    memory: &Memory<'_, '_>,
-    cell: CellId,
-    of: Option<InstanceAt>,
-    number: Option<f64>,
-) -> [Option<i32>; 2] {
-    let facts = &memory.layout().cells[cell.index()];
-    let limits = [facts.min, facts.max].map(|limit| match limit? {
-        Limit::Number(value) => Some(value),
-        Limit::Cell(other) => memory.number(other, of),
-    });
-    let codes = [NEAR_MIN, NEAR_MAX];
-    std::array::from_fn(|end| {
-        let steps = (limits[end]? - number?).abs().ceil();
-        (steps <= f64::from(MOST_STEPS)).then(|| codes[end] + steps as i32)
-    })
-}
-
 impl Observer for Watcher<'_> {
     fn see(&mut self, _: u64, memory: &Memory<'_, '_>, happening: &Happening<'_>) {
         if self.reached.is_some() {
             return;
         }
         self.now += 1;
-        if let Happening::Changed { cell, of, old, new, at: Some(at) } = happening
+        if let Happening::Changed { old, new, at: Some(at), .. } = happening
             && old != new
         {
             self.covered.insert((*at, magnitude(*new)));
-            let steps = steps_to_limits(memory, *cell, *of, new.and_then(Value::as_number));
-            self.covered.extend(steps.into_iter().flatten().map(|code| (*at, code)));
         }
         match happening {
             Happening::Fault(fault) => {

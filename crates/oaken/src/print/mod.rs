@@ -130,9 +130,7 @@ pub fn width() -> usize {
 /// Breaks a text into lines of at most `width` columns, at blanks.
 #[must_use]
 pub fn wrap(text: &str, width: usize) -> Vec<String> {
-    let options = textwrap::Options::new(width.max(20))
-        .break_words(false)
-        .word_separator(textwrap::WordSeparator::AsciiSpace)
-        .wrap_algorithm(textwrap::WrapAlgorithm::FirstFit);
+    let options =
+        textwrap::Options::new(width.max(20)).break_words(false).word_separator(textwrap::WordSeparator::AsciiSpace);
     textwrap::wrap(text, options).into_iter().map(std::borrow::Cow::into_owned).collect()
 }
