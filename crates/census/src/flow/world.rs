@@ -397,7 +397,7 @@ impl<'p> World<'p> {
 
     /// For each signal that scripts send, what may be removed before it is answered: by its sender, by others that answer
     /// what its sender answers, and by whatever may stand in the queue before it. The game's own signals come when the
-    /// queue is empty.
+    /// queue is empty, so before what is sent in answer to one stands only what was sent there too.
     fn find_removed_between(&self) -> FxHashMap<SignalId, Vec<Type>> {
         let mut senders: FxHashMap<SignalId, Vec<HandlerId>> = FxHashMap::default();
         let mut removing: Vec<(HandlerId, Vec<Type>)> = Vec::new();
@@ -417,8 +417,10 @@ impl<'p> World<'p> {
             }
         }
         let between = |senders: &[HandlerId]| {
+            let first = senders.iter().all(|&sender| self.comes_alone(sender));
             let meets = |&&(id, _): &&(HandlerId, Vec<Type>)| {
-                !self.comes_alone(id) || senders.iter().any(|&sender| self.answer_together(sender, id))
+                let before = if first { self.answers_scripts(id) } else { !self.comes_alone(id) };
+                before || senders.iter().any(|&sender| self.answer_together(sender, id))
             };
             removing.iter().filter(meets).flat_map(|(_, removed)| removed).copied().collect()
         };
@@ -431,6 +433,14 @@ impl<'p> World<'p> {
         let signal = unit.handlers[self.handler(id).1].signal;
         let from_engine = signal.is_some_and(|signal| self.project.registry.signal(signal).from_engine);
         (from_engine || matches!(handler.trigger, Trigger::Start)) && !self.yields[id.index()]
+    }
+
+    /// Whether a handler answers what scripts do, at once or from the queue.
+    fn answers_scripts(&self, id: HandlerId) -> bool {
+        let (unit, handler, _) = self.parts(id);
+        let signal = unit.handlers[self.handler(id).1].signal;
+        let sent = signal.is_some_and(|signal| !self.project.registry.signal(signal).from_engine);
+        sent || matches!(handler.trigger, Trigger::Spawn | Trigger::Removed | Trigger::Enter | Trigger::Leave)
     }
 
     /// Whether one trigger may be answered by both handlers, or one is the other.

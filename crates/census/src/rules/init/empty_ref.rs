@@ -319,6 +319,10 @@ writers = ["*"]
         // Another signal of the game comes only when nothing is queued.
         let apart = "script ends for office\n\non bumped(other: parcel) {\n    remove other\n}\n";
         expect(registry, &[&boat("note \"handed\""), &desk(""), apart]);
+        let swept = "script ends for office\n\non every 5s {\n    for p in parcel {\n        remove p\n    }\n}\n";
+        expect(registry, &[&boat("note \"handed\""), &desk(""), swept]);
+        let each = "script sends for office\n\non tick {\n    for p in parcel {\n        send handed(p)\n    }\n}\n";
+        expect(registry, &[each, &desk(gone), swept]);
         let changed =
             "script scenes for tide\n\non touched(other) {\n    go marsh\n}\n\non bell {\n    spawn parcel\n}\n";
         expect(registry, &[&boat("note \"handed\""), &desk(gone), changed]);
