@@ -958,6 +958,9 @@ impl<'w, 'p> Run<'w, 'p> {
 
     /// Whether a write can move the value up, or down.
     fn direction(&self, state: &State, slot: Slot, forms: &Forms, old: &Value, new: &Value) -> Moved {
+        if state.value(slot).unset {
+            return Moved { up: true, down: true }; // There may have been nothing to be within its range.
+        }
         let own = Linear::slot(slot);
         let ends = |slot| state.ends(slot);
         let mut up = !forms.uppers().iter().any(|form| state.facts.implies(&form.plus(&own, -1.0), &ends));

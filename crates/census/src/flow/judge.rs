@@ -87,7 +87,8 @@ impl Run<'_, '_> {
                 }
                 if within(state, other, limit, end) {
                     state.suspects.retain(|suspect| suspect.wrong != wrong);
-                } else if moved.can_break(end, limit == Limit::Slot(slot)) && !surely_beyond(before, other, limit, end)
+                } else if moved.can_break(end, limit == Limit::Slot(slot))
+                    && (before.value(other).unset || !surely_beyond(before, other, limit, end))
                 {
                     let limits = match limit {
                         Limit::Number(value) => (value, value),

@@ -528,4 +528,24 @@ on bell {
 "#],
         );
     }
+
+    #[test]
+    fn a_first_value_may_lie_above_a_bound_that_has_moved() {
+        expect(
+            r#"[variables.tide]
+cap = { type = "int", scope = "global", default = 9, engine = "reads" }
+level = { type = "int", scope = "global", max = "tide.cap", engine = "reads" }
+"#,
+            &[r#"script caps for tide
+
+on bell {
+    cap -= 1 // ~ range/can-exceed
+}
+
+on touched(other) {
+    level = 7 // ~ range/can-exceed
+}
+"#],
+        );
+    }
 }
