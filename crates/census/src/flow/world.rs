@@ -4,6 +4,9 @@
 //! defaults and grows with what the handlers are seen to write, until nothing grows any more. Beside it stand the
 //! *effects*: who writes the cell, and whether up, down, or to a value; they tell what a wait can change.
 
+mod beforehand;
+mod going;
+
 use super::access::{Access, Body, Gather, PlaceIndex, Used, UsedBuilder};
 use super::certain;
 use super::engine::{Event, Key, Move, Outcome, Pause, Reached, Run, Seen, SlotFacts, SlotTable, UNBOUND};
@@ -321,29 +324,6 @@ impl<'p> World<'p> {
         }
     }
 
-    fn find_comings_and_goings(&mut self) {
-        for ((script, unit), graphs) in self.project.script_ids().zip(&self.graphs) {
-            for graph in graphs.handlers.iter().chain(&graphs.procedures) {
-                for step in graph.blocks.iter().flat_map(|block| &block.steps) {
-                    match &step.kind {
-                        StepKind::Spawn { actor: Some(actor), .. } => {
-                            self.spawned.entry(*actor).or_default().push(script);
-                        }
-                        StepKind::Remove(what) => match (unit.meaning(*what), unit.ty(*what)) {
-                            (Meaning::Own, _) => self.removed.extend(unit.owner),
-                            (_, Type::Ref(Some(actor))) => {
-                                self.removed.insert(actor);
-                            }
-                            _ => self.removes_any = true,
-                        },
-                        StepKind::Go(_) => self.goes = true,
-                        _ => {}
-                    }
-                }
-            }
-        }
-    }
-
     fn find_thresholds(&mut self) {
         let registry = &self.project.registry;
         let mut all: Vec<f64> = vec![0.0, 1.0];
@@ -364,123 +344,6 @@ impl<'p> World<'p> {
     #[must_use]
     pub fn thresholds(&self, handler: HandlerId) -> &[f64] {
         &self.stops[handler.index()]
-    }
-
-    /// The types of the names whose instances a handler may remove before it first waits.
-    fn find_removals(&self, id: HandlerId) -> Vec<Type> {
-        let (unit, _, graph) = self.parts(id);
-        let (script, _) = self.handler(id);
-        let removed = |step: &graph::Step| match step.kind {
-            StepKind::Remove(what) => Some(unit.ty(what)),
-            _ => None,
-        };
-        let mut types = Vec::new();
-        let mut seen = vec![false; graph.blocks.len()];
-        let mut open = vec![graph::BlockId(0)];
-        while let Some(at) = open.pop() {
-            if std::mem::replace(&mut seen[at.index()], true) {
-                continue;
-            }
-            let block = &graph.blocks[at.index()];
-            let mut steps = block.steps.iter();
-            types.extend(steps.by_ref().take_while(|step| !certain::waits(unit, &step.kind)).filter_map(removed));
-            if !block.steps.iter().any(|step| certain::waits(unit, &step.kind)) {
-                open.extend(block.exit.successors());
-            }
-        }
-        let called = self.bodies(script, graph);
-        types.extend(
-            called[1..].iter().flat_map(|graph| &graph.blocks).flat_map(|block| &block.steps).filter_map(removed),
-        );
-        types
-    }
-
-    /// For each signal that scripts send, what may be removed before it is answered: by its sender, by others that answer
-    /// what its sender answers, and by whatever may stand in the queue before it. The game's own signals come when the
-    /// queue is empty, so before what is sent in answer to one stands only what was sent there too.
-    fn find_removed_between(&self) -> FxHashMap<SignalId, Vec<Type>> {
-        let mut senders: FxHashMap<SignalId, Vec<HandlerId>> = FxHashMap::default();
-        let mut removing: Vec<(HandlerId, Vec<Type>)> = Vec::new();
-        for id in self.handler_ids() {
-            let (unit, _, graph) = self.parts(id);
-            let mut removed = Vec::new();
-            let bodies = self.bodies(self.handler(id).0, graph);
-            for step in bodies.iter().flat_map(|graph| &graph.blocks).flat_map(|block| &block.steps) {
-                match step.kind {
-                    StepKind::Send { signal: Some(signal), .. } => senders.entry(signal).or_default().push(id),
-                    StepKind::Remove(what) => removed.push(unit.ty(what)),
-                    _ => {}
-                }
-            }
-            if !removed.is_empty() {
-                removing.push((id, removed));
-            }
-        }
-        let between = |senders: &[HandlerId]| {
-            let first = senders.iter().all(|&sender| self.comes_alone(sender));
-            let meets = |&&(id, _): &&(HandlerId, Vec<Type>)| {
-                let before = if first { self.answers_scripts(id) } else { !self.comes_alone(id) };
-                before || senders.iter().any(|&sender| self.answer_together(sender, id))
-            };
-            removing.iter().filter(meets).flat_map(|(_, removed)| removed).copied().collect()
-        };
-        senders.iter().map(|(&signal, senders)| (signal, between(senders))).collect()
-    }
-
-    /// Whether a handler runs only while nothing is queued: it answers the game or the start of a run, and is through at once.
-    fn comes_alone(&self, id: HandlerId) -> bool {
-        let (unit, handler, _) = self.parts(id);
-        let signal = unit.handlers[self.handler(id).1].signal;
-        let from_engine = signal.is_some_and(|signal| self.project.registry.signal(signal).from_engine);
-        (from_engine || matches!(handler.trigger, Trigger::Start)) && !self.yields[id.index()]
-    }
-
-    /// Whether a handler answers what scripts do, at once or from the queue.
-    fn answers_scripts(&self, id: HandlerId) -> bool {
-        let (unit, handler, _) = self.parts(id);
-        let signal = unit.handlers[self.handler(id).1].signal;
-        let sent = signal.is_some_and(|signal| !self.project.registry.signal(signal).from_engine);
-        sent || matches!(handler.trigger, Trigger::Spawn | Trigger::Removed | Trigger::Enter | Trigger::Leave)
-    }
-
-    /// Whether one trigger may be answered by both handlers, or one is the other.
-    fn answer_together(&self, a: HandlerId, b: HandlerId) -> bool {
-        let of = |id: HandlerId| {
-            let (unit, handler, _) = self.parts(id);
-            (unit.handlers[self.handler(id).1].signal, matches!(handler.trigger, Trigger::Start))
-        };
-        a == b || (of(a) == of(b) && of(a) != (None, false))
-    }
-
-    /// Whether the instance that a signal brings may have been removed by the time a handler's turn comes: by one before it
-    /// that answers too, or by the handler itself, for another instance.
-    fn may_be_taken_away(&self, handler: HandlerId, signal: SignalId, of: Option<OwnerId>) -> bool {
-        let (unit, _, _) = self.parts(handler);
-        let declared = self.project.registry.signal(signal);
-        let repeated = (declared.to_all || !declared.from_engine)
-            && unit.owner.is_some_and(|owner| self.project.registry.is_many(owner));
-        let answering = self.answers.get(&signal).into_iter().flatten().copied();
-        let mut earlier = answering.take_while(|&id| id < handler || repeated && id == handler);
-        // What happens to one instance is answered by its own scripts, and by systems and scenes.
-        let actor = |unit: &ScriptUnit| unit.owner.filter(|&owner| self.project.registry.is_actor(owner));
-        let apart = |other: &ScriptUnit| match (actor(unit), actor(other)) {
-            (Some(a), Some(b)) => declared.from_engine && !declared.to_all && a != b,
-            _ => false,
-        };
-        earlier.any(|id| {
-            let (script, _) = self.handler(id);
-            if apart(self.project.script(script)) {
-                return false;
-            }
-            may_be_among(&self.removes_at_once[id.index()], of)
-        })
-    }
-
-    /// Whether the instance that a script's signal brings may be gone before anybody answers.
-    fn may_be_lost_on_the_way(&self, signal: SignalId, of: Option<OwnerId>) -> bool {
-        let removed = self.removed_between.get(&signal).is_some_and(|types| may_be_among(types, of));
-        let sent = !self.project.registry.signal(signal).from_engine;
-        sent && (removed || self.goes && of.is_none_or(|actor| self.in_scenes(actor)))
     }
 
     /// Whether a handler waits or spawns, by itself or through a procedure.
@@ -754,39 +617,6 @@ impl<'p> World<'p> {
         self.in_invariant.contains(&variable)
     }
 
-    /// Whether scripts remove instances of an actor.
-    #[must_use]
-    pub fn removable(&self, actor: OwnerId) -> bool {
-        self.removes_any || self.removed.contains(&actor)
-    }
-
-    /// Whether scripts spawn instances of an actor.
-    #[must_use]
-    pub fn is_spawned(&self, actor: OwnerId) -> bool {
-        self.spawned.contains_key(&actor)
-    }
-
-    /// Whether some script leaves a scene for another.
-    #[must_use]
-    pub fn changes_scene(&self) -> bool {
-        self.goes
-    }
-
-    /// Whether an instance that a name holds can be gone after a wait.
-    #[must_use]
-    pub fn may_vanish(&self, unit: &ScriptUnit, of: Option<OwnerId>) -> bool {
-        let removed = self.removes_any || of.map_or(!self.removed.is_empty(), |actor| self.removed.contains(&actor));
-        // What waits in a scene's scripts is dropped with the scene; others may outlive its instances.
-        removed || (self.goes && unit.scene.is_none() && of.is_none_or(|actor| self.in_scenes(actor)))
-    }
-
-    /// Whether instances of an actor come and go with scenes.
-    fn in_scenes(&self, actor: OwnerId) -> bool {
-        let registry = &self.project.registry;
-        self.spawned.contains_key(&actor)
-            || registry.instances_of(actor).any(|id| registry.instance(id).scene.is_some())
-    }
-
     /// The scenes that can be loaded while a script's handlers run.
     #[must_use]
     pub fn scenes_of(&self, unit: &ScriptUnit) -> Option<SmallVec<[Symbol; 4]>> {
@@ -805,131 +635,6 @@ impl<'p> World<'p> {
         }
         let all = registry.owners.iter().enumerate().filter(|(_, owner)| owner.kind == OwnerKind::Scene);
         Some(all.map(|(at, _)| OwnerId::at(at).0).collect())
-    }
-
-    // ---- what is certain beforehand ----
-
-    fn find_certain(&mut self) {
-        let mut beforehand = Beforehand::default();
-        for id in self.handler_ids() {
-            let (unit, handler, graph) = self.parts(id);
-            if handler.when.is_some() {
-                continue;
-            }
-            let into = match handler.trigger {
-                Trigger::Start if self.starts_for_certain(unit) => &mut beforehand.start,
-                Trigger::Spawn if self.spawns_for_certain(unit) => &mut beforehand.spawn,
-                Trigger::Enter => &mut beforehand.enter,
-                _ => continue,
-            };
-            let (script, _) = self.handler(id);
-            for place in certain::certain(unit, graph, &self.graphs[script.index()].procedures, 8) {
-                let own = match unit.place(place) {
-                    Place::Private(_) | Place::Variable(_, Base::One | Base::Own) => true,
-                    // Of many, one that is named gets a value, and the others none.
-                    Place::Variable(id, Base::Listed(_)) => {
-                        !self.project.registry.is_many(self.project.registry.var(id).owner)
-                    }
-                    _ => false,
-                };
-                if let Some(cell) = self.project.cell_of(unit, place).filter(|_| own) {
-                    into.entry(cell).or_insert(id);
-                }
-            }
-        }
-        self.beforehand = beforehand;
-    }
-
-    fn first_scene(&self) -> Option<OwnerId> {
-        self.project.config.first_scene.as_deref().and_then(|name| self.project.registry.find_owner(name))
-    }
-
-    /// Whether a script's `start` handlers run at every start.
-    fn starts_for_certain(&self, unit: &ScriptUnit) -> bool {
-        let registry = &self.project.registry;
-        let first = self.first_scene();
-        let there = unit.scene.is_none() || unit.scene == first;
-        let some = unit.owner.is_some_and(|owner| {
-            !registry.is_actor(owner)
-                || registry.instances_of(owner).any(|id| {
-                    let scene = registry.instance(id).scene;
-                    scene.is_none() || scene == first
-                })
-        });
-        there && some
-    }
-
-    /// Whether a script's `spawn` handlers run for every instance of its actor: its scene is the only one, or each instance
-    /// is made while it is loaded.
-    fn spawns_for_certain(&self, unit: &ScriptUnit) -> bool {
-        let Some(scene) = unit.scene else { return true };
-        let registry = &self.project.registry;
-        let first = self.first_scene();
-        let scenes = registry.owners.iter().filter(|owner| owner.kind == OwnerKind::Scene).count();
-        let made_there = |script: ScriptId| {
-            self.scenes_of(self.project.script(script)).is_some_and(|scenes| scenes.as_slice() == [scene.0])
-        };
-        (scenes == 1 && first == Some(scene))
-            || unit.owner.is_some_and(|actor| {
-                self.spawned.get(&actor).into_iter().flatten().all(|&script| made_there(script))
-                    && registry.instances_of(actor).all(|id| registry.instance(id).scene.or(first) == Some(scene))
-            })
-    }
-
-    /// Whether `start` handlers certainly give a cell a fresh value.
-    #[must_use]
-    pub fn fresh_at_start(&self, cell: CellId) -> bool {
-        self.beforehand.start.contains_key(&cell)
-    }
-
-    /// Whether a cell is certain to have been assigned when a handler begins.
-    #[must_use]
-    pub fn assigned_before(&self, handler: HandlerId, cell: CellId, base: Option<Base>) -> bool {
-        let (unit, at, _) = self.parts(handler);
-        let earlier = |by: Option<&HandlerId>, same: bool| by.is_some_and(|&by| !same || by < handler);
-        let (is_start, is_spawn) = (matches!(at.trigger, Trigger::Start), matches!(at.trigger, Trigger::Spawn));
-        let is_enter = matches!(at.trigger, Trigger::Enter);
-        match self.home(cell) {
-            Home::Everywhere => {
-                let by = self.beforehand.start.get(&cell);
-                // A `spawn` handler may run inside an earlier `start` handler.
-                let inside = is_spawn && unit.owner.is_some_and(|actor| self.spawned_at_start(actor, by));
-                earlier(by, is_start) && !inside
-            }
-            Home::Scene => earlier(self.beforehand.enter.get(&cell), is_enter) && !is_start && !is_spawn,
-            Home::Instance(actor) => {
-                let by = self.beforehand.spawn.get(&cell);
-                let own = base.is_none_or(|base| matches!(base, Base::Own | Base::Listed(_)));
-                let by_spawn = match (is_spawn, unit.owner == Some(actor) && own) {
-                    (true, true) => earlier(by, true),
-                    (true, false) => false,
-                    (false, _) => by.is_some(),
-                };
-                by_spawn && !is_start || self.all_start_with(cell, actor)
-            }
-        }
-    }
-
-    /// Whether a `start` handler up to the one given spawns instances of an actor.
-    fn spawned_at_start(&self, actor: OwnerId, by: Option<&HandlerId>) -> bool {
-        self.handler_ids().take_while(|id| by.is_none_or(|by| id <= by)).any(|id| {
-            let (_, handler, graph) = self.parts(id);
-            matches!(handler.trigger, Trigger::Start)
-                && graph
-                    .blocks
-                    .iter()
-                    .flat_map(|block| &block.steps)
-                    .any(|step| matches!(step.kind, StepKind::Spawn { actor: Some(other), .. } if other == actor))
-        })
-    }
-
-    /// Whether every instance listed starts with a value of its own, and nothing spawns more.
-    fn all_start_with(&self, cell: CellId, actor: OwnerId) -> bool {
-        let Cell::Variable(variable) = self.project.cells[cell.index()] else { return false };
-        let registry = &self.project.registry;
-        !self.spawned.contains_key(&actor)
-            && registry.instances_of(actor).next().is_some()
-            && registry.instances_of(actor).all(|id| registry.start_of(variable, id).is_some())
     }
 
     fn home(&self, cell: CellId) -> Home {
@@ -1708,15 +1413,6 @@ fn gather_script(project: &Project, unit: &ScriptUnit, graphs: &Graphs) -> (Vec<
             return (found, writes);
         }
     }
-}
-
-/// Whether an instance of an actor, or of any, may be among those that names of these types hold.
-fn may_be_among(types: &[Type], of: Option<OwnerId>) -> bool {
-    types.iter().any(|ty| match (ty, of) {
-        (Type::Ref(Some(a)), Some(b)) => *a == b,
-        (Type::Ref(_), _) => true,
-        _ => false,
-    })
 }
 
 /// The procedures that a body calls.

@@ -201,4 +201,47 @@ proc rise() {
 "#],
         );
     }
+
+    #[test]
+    fn what_leaves_a_loop_and_what_does_not() {
+        expect(
+            r#"[variables.tide]
+height = { type = "int", scope = "global", default = 0, min = 0, max = 9, overflow = "clamp", engine = "both" }
+rounds = { type = "int", scope = "global", default = 0, engine = "both" }
+"#,
+            &[r#"script tides for tide
+
+on bell {
+    while height > 6 {
+        if rounds == 4 {
+            break
+        }
+        rounds = 3
+    }
+    let i = 0
+    while i < 3 { // ~ flow/endless-loop
+        note "{i}"
+    }
+}
+
+on touched(other) {
+    while random(1, 6) < 4 {
+        note "luck"
+    }
+    while true {
+        if height == 2 {
+            return
+        }
+        wait 2t
+    }
+}
+
+on bumped(other) {
+    while true { // ~ flow/endless-loop
+        note "round"
+    }
+}
+"#],
+        );
+    }
 }

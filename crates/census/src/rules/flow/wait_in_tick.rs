@@ -106,4 +106,41 @@ on every 1s { // ~ sharing/reentry
 "#],
         );
     }
+
+    #[test]
+    fn waits_are_added_up_and_looked_for_in_procedures() {
+        expect(
+            "[variables.tide]\nheight = { type = \"int\", scope = \"global\", default = 0, engine = \"reads\" }\n",
+            &[r#"script tides for tide
+
+private busy: bool = false
+
+on every 1s when not busy {
+    busy = true
+    wait 2s
+    busy = false
+}
+
+on every 2s {
+    wait 1s
+    height = 6
+}
+
+on every 3s {
+    rest() // ~ flow/wait-in-tick
+}
+
+on every 5s {
+    wait 2s // ~ flow/wait-in-tick
+    wait 4s
+    height = 8
+}
+
+proc rest() {
+    wait 4s
+    height = 7
+}
+"#],
+        );
+    }
 }

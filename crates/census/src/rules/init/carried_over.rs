@@ -127,4 +127,35 @@ on bell {
 "#],
         );
     }
+
+    #[test]
+    fn a_start_that_may_pass_it_by_is_not_enough() {
+        expect_with(
+            "[project]\nname = \"Saltmarsh Mail\"\nfirst_scene = \"harbor\"\nlifetime = \"session\"\n",
+            r#"[variables.tide]
+fresh = { type = "int", scope = "global", default = 0, engine = "reads" }
+half = { type = "int", scope = "global", default = 0, engine = "reads" } # ~ init/carried-over
+late = { type = "int", scope = "global", default = 0, engine = "reads" } # ~ init/carried-over
+meant = { type = "int", scope = "global", default = 0, lifetime = "session", engine = "reads" }
+"#,
+            &[r#"script tides for tide
+
+on start {
+    fresh = 0
+    if chance(0.5) {
+        half = 0
+    }
+    wait 1s
+    late = 0
+}
+
+on bell {
+    fresh += 1
+    half += 1
+    late += 1
+    meant += 1
+}
+"#],
+        );
+    }
 }

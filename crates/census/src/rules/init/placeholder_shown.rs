@@ -84,4 +84,30 @@ on bell {
 "#],
         );
     }
+
+    #[test]
+    fn a_question_shows_it_too_and_start_may_have_set_it() {
+        expect(
+            r#"[variables.tide]
+title = { type = "text", scope = "global", default = "TITLE", placeholder = true }
+hint = { type = "text", scope = "global", default = "HINT", placeholder = true }
+"#,
+            &[r#"script tides for tide
+
+on start {
+    hint = "Ring the bell"
+}
+
+on bell {
+    show "{hint}"
+    ask "{title}?" { // ~ init/placeholder-shown
+        choice "Yes" {
+            title = "Spring tide"
+            show "{title}"
+        }
+    }
+}
+"#],
+        );
+    }
 }

@@ -142,4 +142,23 @@ on bell {
 "#],
         );
     }
+
+    #[test]
+    fn only_what_can_leave_the_range_that_is_shown() {
+        expect(
+            r#"[variables.tide]
+depth = { type = "int", scope = "global", default = 3, min = 0, max = 9, engine = "both" }
+warmth = { type = "number", scope = "global", default = 0, min = 0, max = 50, engine = "both" }
+"#,
+            &[r#"script tides for tide
+
+on bell {
+    show "{max(depth, 1)}" // ~ range/display-clamp-only
+    show "{min(depth, 9)} and {clamp(warmth, 0, 50):1}"
+    show "{clamp(warmth, 0, 40):1}" // ~ range/display-clamp-only
+    show "{max(depth - 2, 0)} left"
+}
+"#],
+        );
+    }
 }

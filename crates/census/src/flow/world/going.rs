@@ -1,0 +1,187 @@
+//! Instances that come and go: what is spawned and removed, and what a name or a signal may have lost on the way.
+
+use super::*;
+
+impl World<'_> {
+    pub(super) fn find_comings_and_goings(&mut self) {
+        for ((script, unit), graphs) in self.project.script_ids().zip(&self.graphs) {
+            for graph in graphs.handlers.iter().chain(&graphs.procedures) {
+                for step in graph.blocks.iter().flat_map(|block| &block.steps) {
+                    match &step.kind {
+                        StepKind::Spawn { actor: Some(actor), .. } => {
+                            self.spawned.entry(*actor).or_default().push(script);
+                        }
+                        StepKind::Remove(what) => match (unit.meaning(*what), unit.ty(*what)) {
+                            (Meaning::Own, _) => self.removed.extend(unit.owner),
+                            (_, Type::Ref(Some(actor))) => {
+                                self.removed.insert(actor);
+                            }
+                            _ => self.removes_any = true,
+                        },
+                        StepKind::Go(_) => self.goes = true,
+                        _ => {}
+                    }
+                }
+            }
+        }
+    }
+
+    /// The types of the names whose instances a handler may remove before it first waits.
+    pub(super) fn find_removals(&self, id: HandlerId) -> Vec<Type> {
+        let (unit, _, graph) = self.parts(id);
+        let (script, _) = self.handler(id);
+        let removed = |step: &graph::Step| match step.kind {
+            StepKind::Remove(what) => Some(unit.ty(what)),
+            _ => None,
+        };
+        let mut types = Vec::new();
+        let mut seen = vec![false; graph.blocks.len()];
+        let mut open = vec![graph::BlockId(0)];
+        while let Some(at) = open.pop() {
+            if std::mem::replace(&mut seen[at.index()], true) {
+                continue;
+            }
+            let block = &graph.blocks[at.index()];
+            let mut steps = block.steps.iter();
+            types.extend(steps.by_ref().take_while(|step| !certain::waits(unit, &step.kind)).filter_map(removed));
+            if !block.steps.iter().any(|step| certain::waits(unit, &step.kind)) {
+                open.extend(block.exit.successors());
+            }
+        }
+        let called = self.bodies(script, graph);
+        types.extend(
+            called[1..].iter().flat_map(|graph| &graph.blocks).flat_map(|block| &block.steps).filter_map(removed),
+        );
+        types
+    }
+
+    /// For each signal that scripts send, what may be removed before it is answered: by its sender, by others that answer
+    /// what its sender answers, and by whatever may stand in the queue before it. The game's own signals come when the
+    /// queue is empty, so before what is sent in answer to one stands only what was sent there too.
+    pub(super) fn find_removed_between(&self) -> FxHashMap<SignalId, Vec<Type>> {
+        let mut senders: FxHashMap<SignalId, Vec<HandlerId>> = FxHashMap::default();
+        let mut removing: Vec<(HandlerId, Vec<Type>)> = Vec::new();
+        for id in self.handler_ids() {
+            let (unit, _, graph) = self.parts(id);
+            let mut removed = Vec::new();
+            let bodies = self.bodies(self.handler(id).0, graph);
+            for step in bodies.iter().flat_map(|graph| &graph.blocks).flat_map(|block| &block.steps) {
+                match step.kind {
+                    StepKind::Send { signal: Some(signal), .. } => senders.entry(signal).or_default().push(id),
+                    StepKind::Remove(what) => removed.push(unit.ty(what)),
+                    _ => {}
+                }
+            }
+            if !removed.is_empty() {
+                removing.push((id, removed));
+            }
+        }
+        let between = |senders: &[HandlerId]| {
+            let first = senders.iter().all(|&sender| self.comes_alone(sender));
+            let meets = |&&(id, _): &&(HandlerId, Vec<Type>)| {
+                let before = if first { self.answers_scripts(id) } else { !self.comes_alone(id) };
+                before || senders.iter().any(|&sender| self.answer_together(sender, id))
+            };
+            removing.iter().filter(meets).flat_map(|(_, removed)| removed).copied().collect()
+        };
+        senders.iter().map(|(&signal, senders)| (signal, between(senders))).collect()
+    }
+
+    /// Whether a handler runs only while nothing is queued: it answers the game or the start of a run, and is through at once.
+    pub(super) fn comes_alone(&self, id: HandlerId) -> bool {
+        let (unit, handler, _) = self.parts(id);
+        let signal = unit.handlers[self.handler(id).1].signal;
+        let from_engine = signal.is_some_and(|signal| self.project.registry.signal(signal).from_engine);
+        (from_engine || matches!(handler.trigger, Trigger::Start)) && !self.yields[id.index()]
+    }
+
+    /// Whether a handler answers what scripts do, at once or from the queue.
+    pub(super) fn answers_scripts(&self, id: HandlerId) -> bool {
+        let (unit, handler, _) = self.parts(id);
+        let signal = unit.handlers[self.handler(id).1].signal;
+        let sent = signal.is_some_and(|signal| !self.project.registry.signal(signal).from_engine);
+        sent || matches!(handler.trigger, Trigger::Spawn | Trigger::Removed | Trigger::Enter | Trigger::Leave)
+    }
+
+    /// Whether one trigger may be answered by both handlers, or one is the other.
+    pub(super) fn answer_together(&self, a: HandlerId, b: HandlerId) -> bool {
+        let of = |id: HandlerId| {
+            let (unit, handler, _) = self.parts(id);
+            (unit.handlers[self.handler(id).1].signal, matches!(handler.trigger, Trigger::Start))
+        };
+        a == b || (of(a) == of(b) && of(a) != (None, false))
+    }
+
+    /// Whether the instance that a signal brings may have been removed by the time a handler's turn comes: by one before it
+    /// that answers too, or by the handler itself, for another instance.
+    pub(super) fn may_be_taken_away(&self, handler: HandlerId, signal: SignalId, of: Option<OwnerId>) -> bool {
+        let (unit, _, _) = self.parts(handler);
+        let declared = self.project.registry.signal(signal);
+        let repeated = (declared.to_all || !declared.from_engine)
+            && unit.owner.is_some_and(|owner| self.project.registry.is_many(owner));
+        let answering = self.answers.get(&signal).into_iter().flatten().copied();
+        let mut earlier = answering.take_while(|&id| id < handler || repeated && id == handler);
+        // What happens to one instance is answered by its own scripts, and by systems and scenes.
+        let actor = |unit: &ScriptUnit| unit.owner.filter(|&owner| self.project.registry.is_actor(owner));
+        let apart = |other: &ScriptUnit| match (actor(unit), actor(other)) {
+            (Some(a), Some(b)) => declared.from_engine && !declared.to_all && a != b,
+            _ => false,
+        };
+        earlier.any(|id| {
+            let (script, _) = self.handler(id);
+            if apart(self.project.script(script)) {
+                return false;
+            }
+            may_be_among(&self.removes_at_once[id.index()], of)
+        })
+    }
+
+    /// Whether the instance that a script's signal brings may be gone before anybody answers.
+    pub(super) fn may_be_lost_on_the_way(&self, signal: SignalId, of: Option<OwnerId>) -> bool {
+        let removed = self.removed_between.get(&signal).is_some_and(|types| may_be_among(types, of));
+        let sent = !self.project.registry.signal(signal).from_engine;
+        sent && (removed || self.goes && of.is_none_or(|actor| self.in_scenes(actor)))
+    }
+
+    /// Whether scripts remove instances of an actor.
+    #[must_use]
+    pub fn removable(&self, actor: OwnerId) -> bool {
+        self.removes_any || self.removed.contains(&actor)
+    }
+
+    /// Whether scripts spawn instances of an actor.
+    #[must_use]
+    pub fn is_spawned(&self, actor: OwnerId) -> bool {
+        self.spawned.contains_key(&actor)
+    }
+
+    /// Whether some script leaves a scene for another.
+    #[must_use]
+    pub fn changes_scene(&self) -> bool {
+        self.goes
+    }
+
+    /// Whether an instance that a name holds can be gone after a wait.
+    #[must_use]
+    pub fn may_vanish(&self, unit: &ScriptUnit, of: Option<OwnerId>) -> bool {
+        let removed = self.removes_any || of.map_or(!self.removed.is_empty(), |actor| self.removed.contains(&actor));
+        // What waits in a scene's scripts is dropped with the scene; others may outlive its instances.
+        removed || (self.goes && unit.scene.is_none() && of.is_none_or(|actor| self.in_scenes(actor)))
+    }
+
+    /// Whether instances of an actor come and go with scenes.
+    pub(super) fn in_scenes(&self, actor: OwnerId) -> bool {
+        let registry = &self.project.registry;
+        self.spawned.contains_key(&actor)
+            || registry.instances_of(actor).any(|id| registry.instance(id).scene.is_some())
+    }
+}
+
+/// Whether an instance of an actor, or of any, may be among those that names of these types hold.
+fn may_be_among(types: &[Type], of: Option<OwnerId>) -> bool {
+    types.iter().any(|ty| match (ty, of) {
+        (Type::Ref(Some(a)), Some(b)) => *a == b,
+        (Type::Ref(_), _) => true,
+        _ => false,
+    })
+}
