@@ -1,0 +1,243 @@
+//! Names, scenes and signals together: what an instance is reached through, and what may have become of it by then.
+
+use crate::rules::testing::{expect, expect_in_scripts};
+
+/// Two scenes, and actors that stand in one, in both or in none.
+const STATE: &str = r#"[owners.buoy]
+kind = "actor"
+count = "many"
+[instances.red_buoy]
+of = "buoy"
+scene = "marsh"
+[instances.free_boat]
+of = "mailboat"
+[instances.old_light]
+of = "lighthouse"
+[variables.harbor]
+crates = { type = "int", scope = "scene", default = 0, engine = "both", writers = ["*"] }
+[variables.marsh]
+reeds = { type = "int", scope = "scene", default = 0, engine = "both", writers = ["*"] }
+[variables.mailboat]
+load = { type = "int", scope = "instance", default = 0, engine = "reads", writers = ["*"] }
+trips = { type = "int", scope = "type", default = 0, engine = "reads" }
+lead = { type = "ref", of = "mailboat", scope = "instance", default = "free_boat" }
+[variables.buoy]
+lit = { type = "bool", scope = "instance", default = false, engine = "reads", writers = ["*"] }
+[variables.lighthouse]
+visits = { type = "int", scope = "instance", default = 0, engine = "reads", writers = ["*"] }
+[variables.tide]
+flagship = { type = "ref", of = "mailboat", scope = "global", default = "free_boat" }
+"#;
+
+fn judged(scripts: &[&str]) {
+    expect_in_scripts(STATE, scripts);
+}
+
+#[test]
+fn a_system_that_looks_which_scene_is_loaded() {
+    judged(&[r#"script watch for tide
+
+on bell {
+    dawn_boat.load = 1 // ~ init/empty-ref
+    if scene is harbor {
+        dawn_boat.load = 2
+        harbor.crates = 2
+        red_buoy.lit = true // ~ init/empty-ref
+    } else {
+        marsh.reeds = 4
+        red_buoy.lit = true
+    }
+    old_light.visits += 1
+    free_boat.load = 3
+    harbor.crates += 1 // ~ sharing/other-scene
+}
+
+on touched(other) {
+    if scene is marsh {
+        marsh.reeds += 1
+        go harbor
+        marsh.reeds += 1
+    } else {
+        go marsh
+    }
+}
+"#]);
+}
+
+#[test]
+fn scripts_of_actors_that_stand_in_one_scene() {
+    judged(&[
+        r#"script lights for buoy
+
+on bell {
+    marsh.reeds = 2
+    harbor.crates = 4 // ~ sharing/other-scene
+}
+"#,
+        r#"script loading for mailboat in harbor
+
+on bell {
+    if crates > 3 {
+        crates = 0
+    }
+    load = crates
+    lead.load += 1
+    if lead == self {
+        lead = free_boat
+    }
+}
+"#,
+    ]);
+}
+
+#[test]
+fn what_was_copied_before_the_flag_passed_on() {
+    judged(&[r#"script fleet for tide
+
+private first: mailboat
+private second: mailboat
+
+on start {
+    first = flagship // ~ sharing/stale-ref
+    second = flagship
+}
+
+on bell {
+    if first is not none {
+        first.load += 1
+    }
+    if second is not none {
+        second.load += 1
+    }
+    for boat in mailboat {
+        flagship = boat
+    }
+}
+
+on changed flagship {
+    second = flagship
+}
+"#]);
+}
+
+#[test]
+fn of_any_actor_until_somebody_asks() {
+    judged(&[r#"script meetings for mailboat
+
+on touched(other: buoy) {
+    other.lit = load > 3
+    if other.lit {
+        load += 1
+    }
+}
+
+on bumped(other) {
+    if load > 9 {
+        return
+    }
+    other.lit = true // ~ sharing/unchecked-kind
+    if other is buoy {
+        other.lit = true
+    } else if other is lighthouse {
+        other.visits = 2
+    }
+    if other is not mailboat {
+        return
+    }
+    other.load = 4
+    mailboat.load = 1 // ~ sharing/which-instance
+    trips = 1 // ~ sharing/type-through-instance
+    mailboat.trips += 2 // ~ sharing/burst
+}
+"#]);
+}
+
+#[test]
+fn several_scripts_each_spawn_their_own() {
+    let registry = r#"[variables.parcel]
+weight = { type = "int", scope = "instance", default = 1, engine = "reads", writers = ["*"] }
+fragile = { type = "bool", scope = "instance", default = false, engine = "reads", writers = ["*"] }
+[variables.office]
+sent = { type = "int", scope = "global", default = 0, engine = "reads", writers = ["*"] }
+"#;
+    expect(
+        registry,
+        &[
+            r#"script bags for mailboat
+
+on bell {
+    spawn parcel as p
+    p.weight = 4
+    p.fragile = true
+}
+"#,
+            r#"script desk for office
+
+on bell {
+    spawn parcel as p
+    p.weight = 2
+    if p.fragile {
+        sent += 1
+    }
+}
+"#,
+            r#"script care for parcel
+
+on spawn {
+    weight = 7
+}
+
+on touched(other) {
+    fragile = true
+}
+"#,
+            r#"script quay for tide
+
+on touched(other) {
+    for p in parcel where p.fragile { // ~ sharing/order-hazard
+        office.sent += 1
+    }
+}
+"#,
+        ],
+    );
+}
+
+#[test]
+fn a_private_keeps_what_it_was_handed() {
+    let registry = r#"[variables.parcel]
+weight = { type = "int", scope = "instance", default = 1, engine = "reads", writers = ["*"] }
+[variables.office]
+last = { type = "ref", of = "parcel", scope = "global" }
+"#;
+    expect(
+        registry,
+        &[r#"script shelf for office
+
+private kept: parcel
+
+on bell {
+    spawn parcel as p
+    last = p
+    kept = p
+    last.weight = 2
+    kept.weight = 3
+    remove p
+    if kept is set {
+        kept.weight = 4
+    }
+    last.weight = 3 // ~ init/empty-ref
+}
+
+on touched(other) {
+    for p in parcel {
+        last = p
+    }
+    if last is none {
+        return
+    }
+    last.weight = 9
+}
+"#],
+    );
+}
