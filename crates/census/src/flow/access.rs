@@ -390,15 +390,8 @@ impl<'a> UsedBuilder<'a> {
 
     /// Adds an expression.
     pub fn expr(&mut self, expr: ExprId) {
-        let (mut inner, mut tests) = (Vec::new(), Vec::new());
-        walk_expr(self.unit, expr, &mut |at| {
-            inner.push(at);
-            let expr = self.unit.tree.expr(at);
-            let around = tests.last().is_some_and(|whole: &Span| whole.contains(expr.span));
-            if !around && is_test(&expr.kind) {
-                tests.push(expr.span);
-            }
-        });
+        let mut inner = Vec::new();
+        walk_expr(self.unit, expr, &mut |at| inner.push(at));
         for at in inner {
             match self.unit.meaning(at) {
                 Meaning::Value(place) | Meaning::Axis(place, _) | Meaning::Bound(place, _) => self.place(place),
