@@ -9,14 +9,17 @@ use census::rehearse::machine::{Happening, Limits, Machine, Observer, Reach};
 use census::rehearse::memory::Memory;
 use census::rehearse::value::Value;
 
-/// Prints every change, for whoever looks into a miss.
+/// Counts what is made anew, and prints every change for whoever looks into a miss.
 pub struct Trace<'l, 'p> {
     pub layout: &'l Layout<'p>,
     pub on: bool,
+    /// How often a run began or a scene was loaded.
+    pub loads: usize,
 }
 
 impl Observer for Trace<'_, '_> {
     fn see(&mut self, tick: u64, memory: &Memory<'_, '_>, happening: &Happening<'_>) {
+        self.loads += usize::from(matches!(happening, Happening::Run | Happening::Scene(_)));
         match happening {
             _ if !self.on => {}
             Happening::Changed { cell, of, old, new, at } => {
@@ -34,7 +37,7 @@ type Run<'l, 'p> = Machine<'l, 'p, Trace<'l, 'p>>;
 /// The first fault of one random run.
 pub fn first_fault(layout: &Layout<'_>, seed: u64, trace: bool) -> Option<Fault> {
     let mut dice = Dice::new(seed);
-    let mut machine = Machine::new(layout, seed, Trace { layout, on: trace });
+    let mut machine = Machine::new(layout, seed, Trace { layout, on: trace, loads: 0 });
     machine.limits = Limits { steps: 20_000, dispatches: 1_000, waiting: 200 };
     machine.start();
     let mut anew_outside = false;
@@ -46,10 +49,16 @@ pub fn first_fault(layout: &Layout<'_>, seed: u64, trace: bool) -> Option<Fault>
         if machine.stopped.is_some() || began_outside(&machine) || !machine.all_hold() {
             return None;
         }
-        anew_outside = would_begin_outside(&machine);
+        let (outside, made) = (would_begin_outside(&machine), made(&machine));
         act(&mut machine, layout.project, &mut dice);
+        anew_outside = outside && made != self::made(&machine);
     }
     machine.faults.first().filter(|_| !anew_outside).cloned()
+}
+
+/// How much was made so far: instances, and loads of scenes.
+fn made(machine: &Run<'_, '_>) -> (usize, usize) {
+    (machine.memory.instances.len(), machine.observer.loads)
 }
 
 /// Whether an instance or a scene that is made anew now would begin outside of its range, since a bound has moved.
