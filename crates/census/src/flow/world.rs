@@ -970,9 +970,7 @@ impl<'p> World<'p> {
                 // What it starts as does not count, only what it was given since.
                 *none = self.effects[cell.index()].iter().any(Effect::gives_none);
             }
-            let removed =
-                self.removes_any || of.map_or(!self.removed.is_empty(), |actor| self.removed.contains(&actor));
-            *none |= removed || self.goes && of.is_none_or(|actor| self.in_scenes(actor));
+            *none |= self.may_be_removed(of) || self.may_go_with_scene(of);
             *some = true;
         }
         let stand_in = facts.variable.is_some_and(|id| self.project.registry.var(id).placeholder)

@@ -34,12 +34,12 @@ impl World<'_> {
         self.beforehand = beforehand;
     }
 
-    pub(super) fn first_scene(&self) -> Option<OwnerId> {
+    fn first_scene(&self) -> Option<OwnerId> {
         self.project.config.first_scene.as_deref().and_then(|name| self.project.registry.find_owner(name))
     }
 
     /// Whether a script's `start` handlers run at every start.
-    pub(super) fn starts_for_certain(&self, unit: &ScriptUnit) -> bool {
+    fn starts_for_certain(&self, unit: &ScriptUnit) -> bool {
         let registry = &self.project.registry;
         let first = self.first_scene();
         let there = unit.scene.is_none() || unit.scene == first;
@@ -55,7 +55,7 @@ impl World<'_> {
 
     /// Whether a script's `spawn` handlers run for every instance of its actor: its scene is the only one, or each instance
     /// is made while it is loaded.
-    pub(super) fn spawns_for_certain(&self, unit: &ScriptUnit) -> bool {
+    fn spawns_for_certain(&self, unit: &ScriptUnit) -> bool {
         let Some(scene) = unit.scene else { return true };
         let registry = &self.project.registry;
         let first = self.first_scene();
@@ -105,7 +105,7 @@ impl World<'_> {
     }
 
     /// Whether a `start` handler up to the one given spawns instances of an actor.
-    pub(super) fn spawned_at_start(&self, actor: OwnerId, by: Option<&HandlerId>) -> bool {
+    fn spawned_at_start(&self, actor: OwnerId, by: Option<&HandlerId>) -> bool {
         self.handler_ids().take_while(|id| by.is_none_or(|by| id <= by)).any(|id| {
             let (_, handler, graph) = self.parts(id);
             matches!(handler.trigger, Trigger::Start)
@@ -118,7 +118,7 @@ impl World<'_> {
     }
 
     /// Whether every instance listed starts with a value of its own, and nothing spawns more.
-    pub(super) fn all_start_with(&self, cell: CellId, actor: OwnerId) -> bool {
+    fn all_start_with(&self, cell: CellId, actor: OwnerId) -> bool {
         let Cell::Variable(variable) = self.project.cells[cell.index()] else { return false };
         let registry = &self.project.registry;
         !self.spawned.contains_key(&actor)

@@ -3,6 +3,7 @@
 use super::*;
 
 impl World<'_> {
+    /// Finds what scripts spawn and remove, and whether they change the scene.
     pub(super) fn find_comings_and_goings(&mut self) {
         for ((script, unit), graphs) in self.project.script_ids().zip(&self.graphs) {
             for graph in graphs.handlers.iter().chain(&graphs.procedures) {
@@ -88,7 +89,7 @@ impl World<'_> {
     }
 
     /// Whether a handler runs only while nothing is queued: it answers the game or the start of a run, and is through at once.
-    pub(super) fn comes_alone(&self, id: HandlerId) -> bool {
+    fn comes_alone(&self, id: HandlerId) -> bool {
         let (unit, handler, _) = self.parts(id);
         let signal = unit.handlers[self.handler(id).1].signal;
         let from_engine = signal.is_some_and(|signal| self.project.registry.signal(signal).from_engine);
@@ -96,7 +97,7 @@ impl World<'_> {
     }
 
     /// Whether a handler answers what scripts do, at once or from the queue.
-    pub(super) fn answers_scripts(&self, id: HandlerId) -> bool {
+    fn answers_scripts(&self, id: HandlerId) -> bool {
         let (unit, handler, _) = self.parts(id);
         let signal = unit.handlers[self.handler(id).1].signal;
         let sent = signal.is_some_and(|signal| !self.project.registry.signal(signal).from_engine);
@@ -104,7 +105,7 @@ impl World<'_> {
     }
 
     /// Whether one trigger may be answered by both handlers, or one is the other.
-    pub(super) fn answer_together(&self, a: HandlerId, b: HandlerId) -> bool {
+    fn answer_together(&self, a: HandlerId, b: HandlerId) -> bool {
         let of = |id: HandlerId| {
             let (unit, handler, _) = self.parts(id);
             (unit.handlers[self.handler(id).1].signal, matches!(handler.trigger, Trigger::Start))
@@ -140,13 +141,13 @@ impl World<'_> {
     pub(super) fn may_be_lost_on_the_way(&self, signal: SignalId, of: Option<OwnerId>) -> bool {
         let removed = self.removed_between.get(&signal).is_some_and(|types| may_be_among(types, of));
         let sent = !self.project.registry.signal(signal).from_engine;
-        sent && (removed || self.goes && of.is_none_or(|actor| self.in_scenes(actor)))
+        sent && (removed || self.may_go_with_scene(of))
     }
 
     /// Whether scripts remove instances of an actor.
     #[must_use]
     pub fn removable(&self, actor: OwnerId) -> bool {
-        self.removes_any || self.removed.contains(&actor)
+        self.may_be_removed(Some(actor))
     }
 
     /// Whether scripts spawn instances of an actor.
@@ -164,9 +165,18 @@ impl World<'_> {
     /// Whether an instance that a name holds can be gone after a wait.
     #[must_use]
     pub fn may_vanish(&self, unit: &ScriptUnit, of: Option<OwnerId>) -> bool {
-        let removed = self.removes_any || of.map_or(!self.removed.is_empty(), |actor| self.removed.contains(&actor));
         // What waits in a scene's scripts is dropped with the scene; others may outlive its instances.
-        removed || (self.goes && unit.scene.is_none() && of.is_none_or(|actor| self.in_scenes(actor)))
+        self.may_be_removed(of) || unit.scene.is_none() && self.may_go_with_scene(of)
+    }
+
+    /// Whether scripts remove instances of an actor, or of any.
+    pub(super) fn may_be_removed(&self, of: Option<OwnerId>) -> bool {
+        self.removes_any || of.map_or(!self.removed.is_empty(), |actor| self.removed.contains(&actor))
+    }
+
+    /// Whether an instance of an actor, or of any, may go with a scene that scripts leave.
+    pub(super) fn may_go_with_scene(&self, of: Option<OwnerId>) -> bool {
+        self.goes && of.is_none_or(|actor| self.in_scenes(actor))
     }
 
     /// Whether instances of an actor come and go with scenes.
