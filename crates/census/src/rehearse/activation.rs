@@ -12,7 +12,7 @@ use crate::flow::graph::{Block, BlockId, Exit, Graph, Offer, StepKind, Waiting};
 use crate::flow::world::HandlerId;
 use crate::project::{Meaning, PlaceId, ProcId, ScriptId, ScriptUnit};
 use crate::registry::{OwnerId, SignalId};
-use crate::script::ast::{AssignOp, Duration, ExprId, ExprKind, LocalId, Name};
+use crate::script::ast::{AssignOp, BinaryOp, Duration, ExprId, ExprKind, LocalId, Name};
 use crate::source::{Location, Span};
 use smallvec::SmallVec;
 
@@ -73,11 +73,11 @@ pub(super) enum Parked {
     Question { text: String, choices: Vec<String>, blocks: Vec<BlockId> },
 }
 
-/// How an activation goes on.
+/// How an activation goes on. What it waits for is boxed, since most steps just go on.
 enum Next {
     On,
     Done,
-    Park(Parked),
+    Park(Box<Parked>),
 }
 
 impl Activation {
@@ -123,8 +123,14 @@ impl Activation {
     /// The value of a local.
     #[inline]
     pub(super) fn local(&self, local: LocalId) -> Option<Value> {
+        self.local_at(local).cloned()
+    }
+
+    /// The same, where it stands.
+    #[inline]
+    pub(super) fn local_at(&self, local: LocalId) -> Option<&Value> {
         let frame = self.frames.last()?;
-        frame.values.get(local.0.checked_sub(frame.locals.first)? as usize)?.clone()
+        frame.values.get(local.0.checked_sub(frame.locals.first)? as usize)?.as_ref()
     }
 
     /// Gives a local a value.
@@ -218,7 +224,7 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
         }
         self.tell(&Happening::Ended { waits: matches!(next, Next::Park(_)) });
         match next {
-            Next::Park(until) if self.stopped.is_none() => self.park(activation, until),
+            Next::Park(until) if self.stopped.is_none() => self.park(activation, *until),
             _ => self.finish(activation),
         }
     }
@@ -347,11 +353,11 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
         match waiting {
             Waiting::Time(duration) => {
                 let ticks = self.ticks(activation, unit, duration);
-                Next::Park(Parked::Ticks(ticks))
+                Next::Park(Box::new(Parked::Ticks(ticks)))
             }
             Waiting::Until(condition) => {
                 activation.until = Some(condition);
-                Next::Park(Parked::Until)
+                Next::Park(Box::new(Parked::Until))
             }
             Waiting::Answer => {
                 let Exit::Choose(offers) = &block.exit else { return Next::On };
@@ -377,7 +383,7 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
         let text = asked.map_or_else(String::new, |text| self.text(activation, unit, text));
         self.silent = silent;
         self.tell(&Happening::Asked { text: &text, choices: &choices, at: unit.at(block.exit_span) });
-        Next::Park(Parked::Question { text, choices, blocks })
+        Next::Park(Box::new(Parked::Question { text, choices, blocks }))
     }
 
     /// A duration in whole ticks, rounded up.
@@ -514,37 +520,54 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
         value: ExprId,
         span: Span,
     ) {
-        let local = match unit.place(place) {
-            crate::project::Place::Local(local) => Some(local),
-            _ => None,
-        };
-        let old = match (op, axis) {
-            (AssignOp::Set, None) => None,
-            (AssignOp::Set, Some(_)) => Some(self.read(activation, unit, place, target)),
-            _ => Some(self.read(activation, unit, place, target)),
-        };
-        let given = self.eval(activation, unit, value);
-        if activation.ended {
-            return;
-        }
-        let part = |whole: &Value| axis.map_or_else(|| whole.clone(), |axis| whole.axis(axis));
-        let new = match (op, &old) {
-            (AssignOp::Set, _) | (_, None) => given,
-            (AssignOp::Add, Some(old)) => part(old).combine(&given, i64::saturating_add, |a, b| a + b),
-            (AssignOp::Subtract, Some(old)) => part(old).combine(&given, i64::saturating_sub, |a, b| a - b),
-            (AssignOp::Multiply, Some(old)) => part(old).combine(&given, i64::saturating_mul, |a, b| a * b),
-            (AssignOp::Divide, Some(old)) => self.divide(unit, &part(old), &given, value),
-        };
-        let new = match (axis, old) {
-            (Some(axis), Some(old)) => old.with_axis(axis, new.as_number().unwrap_or(0.0)),
-            _ => new,
-        };
+        let Some(new) = self.assigned(activation, unit, (target, place, axis), op, value) else { return };
         let new = new.fitted(unit.place_types[place.index()]);
-        if let Some(local) = local {
+        if let crate::project::Place::Local(local) = unit.place(place) {
             activation.set_local(local, new);
         } else if let Some((cell, of)) = self.locate(activation, unit, place, target) {
             self.write(cell, of, Some(new), Some(unit.at(span)));
         }
+    }
+
+    /// The value that an assignment gives; none where the activation ended on the way.
+    fn assigned(
+        &mut self,
+        activation: &mut Activation,
+        unit: &'p ScriptUnit,
+        (target, place, axis): (ExprId, PlaceId, Option<u8>),
+        op: AssignOp,
+        value: ExprId,
+    ) -> Option<Value> {
+        let operation = op.operation();
+        if axis.is_none()
+            && let Some(given) = self.scalar(activation, unit, value)
+        {
+            let new = match operation {
+                None => Some(given),
+                Some(operation) => self.scalar(activation, unit, target).and_then(|old| old.operate(operation, given)),
+            };
+            if let Some(new) = new {
+                return Some(new.into());
+            }
+        }
+        let old = match (operation, axis) {
+            (None, None) => None,
+            _ => Some(self.read(activation, unit, place, target)),
+        };
+        let given = self.eval(activation, unit, value);
+        if activation.ended {
+            return None;
+        }
+        let part = |whole: &Value| axis.map_or_else(|| whole.clone(), |axis| whole.axis(axis));
+        let new = match (operation, &old) {
+            (None, _) | (_, None) => given,
+            (Some(BinaryOp::Divide), Some(old)) => self.divide(unit, &part(old), &given, value),
+            (Some(operation), Some(old)) => part(old).combine(operation, &given),
+        };
+        Some(match (axis, old) {
+            (Some(axis), Some(old)) => old.with_axis(axis, new.as_number().unwrap_or(0.0)),
+            _ => new,
+        })
     }
 
     // ---- procedures ----

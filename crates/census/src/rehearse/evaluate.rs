@@ -8,7 +8,7 @@ use super::value::{Value, finite, number_text, whole};
 use crate::finding::RuleName;
 use crate::project::builtin::Builtin;
 use crate::project::{Base, CellId, Meaning, Place, PlaceId, ScriptUnit};
-use crate::registry::{End, Type};
+use crate::registry::{End, InstanceId, Type};
 use crate::script::ast::{BinaryOp, ExprId, ExprKind, IsTest, TextPart, UnaryOp};
 use std::cmp::Ordering;
 use std::fmt::Write;
@@ -19,6 +19,14 @@ const MOST_DEPTH: u32 = 400;
 impl<'p, O: Observer> Machine<'_, 'p, O> {
     /// The value of an expression.
     pub(super) fn eval(&mut self, activation: &mut Activation, unit: &'p ScriptUnit, expr: ExprId) -> Value {
+        match self.scalar(activation, unit, expr) {
+            Some(scalar) => scalar.into(),
+            None => self.worked_out(activation, unit, expr),
+        }
+    }
+
+    /// The same, whatever the expression is about.
+    fn worked_out(&mut self, activation: &mut Activation, unit: &'p ScriptUnit, expr: ExprId) -> Value {
         let registry = &self.layout.project.registry;
         match &unit.tree.expr(expr).kind {
             ExprKind::Error => Value::zero(unit.ty(expr), registry),
@@ -59,29 +67,23 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
             _ => {}
         }
         let b = self.eval(activation, unit, right);
-        let ordered = |wanted: fn(Ordering) -> bool| Value::Bool(a.compare(&b).is_some_and(wanted));
+        if let (Some(a), Some(b)) = (a.scalar(), b.scalar())
+            && let Some(result) = a.operate(op, b)
+        {
+            return result.into();
+        }
         match op {
             BinaryOp::And | BinaryOp::Or | BinaryOp::Implies => Value::Bool(b.is_true()),
             BinaryOp::Equal => Value::Bool(a.equals(&b)),
             BinaryOp::NotEqual => Value::Bool(!a.equals(&b)),
-            BinaryOp::Less => ordered(Ordering::is_lt),
-            BinaryOp::LessEqual => ordered(Ordering::is_le),
-            BinaryOp::Greater => ordered(Ordering::is_gt),
-            BinaryOp::GreaterEqual => ordered(Ordering::is_ge),
-            BinaryOp::Add => a.combine(&b, i64::saturating_add, |a, b| a + b),
-            BinaryOp::Subtract => a.combine(&b, i64::saturating_sub, |a, b| a - b),
-            BinaryOp::Multiply => a.combine(&b, i64::saturating_mul, |a, b| a * b),
+            BinaryOp::Less | BinaryOp::LessEqual | BinaryOp::Greater | BinaryOp::GreaterEqual => Value::Bool(false),
+            BinaryOp::Add | BinaryOp::Subtract | BinaryOp::Multiply => a.combine(op, &b),
             BinaryOp::Divide => self.divide(unit, &a, &b, right),
             BinaryOp::Remainder => {
                 if b.as_number() == Some(0.0) {
                     self.divided_by_zero(unit, right);
-                    return if matches!((&a, &b), (Value::Int(_), Value::Int(_))) {
-                        Value::Int(0)
-                    } else {
-                        Value::Number(0.0)
-                    };
                 }
-                a.remainder(&b)
+                if matches!((&a, &b), (Value::Int(_), Value::Int(_))) { Value::Int(0) } else { Value::Number(0.0) }
             }
         }
     }
@@ -239,17 +241,13 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
                     Base::One => Some((cell, None)),
                     Base::Own => Some((cell, activation.of)),
                     Base::Some => None,
-                    Base::Listed(listed) => {
-                        let own =
-                            activation.of.filter(|of| self.memory.instances[of.0 as usize].listed == Some(listed));
-                        match own.or_else(|| self.memory.listed(listed)) {
-                            Some(of) => Some((cell, Some(of))),
-                            None => {
-                                self.through_none(unit, at);
-                                None
-                            }
+                    Base::Listed(listed) => match self.listed(activation, listed) {
+                        Some(of) => Some((cell, Some(of))),
+                        None => {
+                            self.through_none(unit, at);
+                            None
                         }
-                    }
+                    },
                     Base::Held(held) => match self.read(activation, unit, held, at) {
                         Value::Ref(Some(of))
                             if self.memory.instances[of.0 as usize].actor == project.registry.var(variable).owner =>
@@ -273,6 +271,13 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
             }
             Place::Local(_) | Place::Was => None,
         }
+    }
+
+    /// A listed instance, if it is there; the script's own one also while it goes.
+    #[inline]
+    pub(super) fn listed(&self, activation: &Activation, listed: InstanceId) -> Option<InstanceAt> {
+        let own = activation.of.filter(|of| self.memory.instances[of.0 as usize].listed == Some(listed));
+        own.or_else(|| self.memory.listed(listed))
     }
 
     /// A way leads through *none*.
@@ -470,24 +475,15 @@ pub fn constant(unit: &ScriptUnit, expr: ExprId) -> Value {
         },
         ExprKind::Binary(op, left, right) => {
             let (a, b) = (constant(unit, *left), constant(unit, *right));
-            match op {
-                BinaryOp::Add => a.combine(&b, i64::saturating_add, |a, b| a + b),
-                BinaryOp::Subtract => a.combine(&b, i64::saturating_sub, |a, b| a - b),
-                BinaryOp::Multiply => a.combine(&b, i64::saturating_mul, |a, b| a * b),
-                BinaryOp::Divide => {
-                    b.as_number().filter(|by| *by != 0.0).map_or(Value::Number(0.0), |by| a.divided(by))
-                }
-                BinaryOp::Remainder if b.as_number() != Some(0.0) => a.remainder(&b),
-                BinaryOp::Remainder => Value::Int(0),
-                BinaryOp::Equal => Value::Bool(a.equals(&b)),
-                BinaryOp::NotEqual => Value::Bool(!a.equals(&b)),
-                BinaryOp::And => Value::Bool(a.is_true() && b.is_true()),
-                BinaryOp::Or => Value::Bool(a.is_true() || b.is_true()),
-                BinaryOp::Implies => Value::Bool(!a.is_true() || b.is_true()),
-                BinaryOp::Less => Value::Bool(a.compare(&b).is_some_and(Ordering::is_lt)),
-                BinaryOp::LessEqual => Value::Bool(a.compare(&b).is_some_and(Ordering::is_le)),
-                BinaryOp::Greater => Value::Bool(a.compare(&b).is_some_and(Ordering::is_gt)),
-                BinaryOp::GreaterEqual => Value::Bool(a.compare(&b).is_some_and(Ordering::is_ge)),
+            match (op, a.scalar(), b.scalar()) {
+                (_, Some(a), Some(b)) => a.operate(*op, b).map_or(Value::Number(0.0), Value::from),
+                (BinaryOp::Equal, ..) => Value::Bool(a.equals(&b)),
+                (BinaryOp::NotEqual, ..) => Value::Bool(!a.equals(&b)),
+                (BinaryOp::Divide, ..) => match b.as_number() {
+                    Some(by) if by != 0.0 => a.divided(by),
+                    _ => Value::Number(0.0),
+                },
+                _ => a.combine(*op, &b),
             }
         }
         ExprKind::Call(_, arguments) => {

@@ -2,6 +2,7 @@
 //!
 //! Worked out once for a project; a run then finds everything by dense index.
 
+use super::plain::{self, Plain};
 use crate::flow::graph::Graph;
 use crate::flow::world::{Graphs, HandlerAt, HandlerId};
 use crate::project::{Cell, CellId, Project, ScriptUnit};
@@ -113,6 +114,8 @@ pub struct Layout<'p> {
     pub handler_locals: Vec<Vec<Locals>>,
     /// The locals of each procedure, by script.
     pub procedure_locals: Vec<Vec<Locals>>,
+    /// The plain expressions, by script.
+    pub plain: Vec<Vec<Plain>>,
 }
 
 impl<'p> Layout<'p> {
@@ -129,6 +132,7 @@ impl<'p> Layout<'p> {
             answers: Answers::default(),
             handler_locals: Vec::new(),
             procedure_locals: Vec::new(),
+            plain: Vec::new(),
         };
         layout.place_cells();
         layout.link_bounds();
@@ -144,6 +148,7 @@ impl<'p> Layout<'p> {
                     .collect(),
             );
         }
+        layout.plain = project.scripts.iter().map(|unit| plain::plain(unit, &layout.cells)).collect();
         layout.answers.every.sort_by_key(|(ticks, _)| *ticks);
         for cell in &mut layout.cells {
             cell.concerns_others = !cell.bounds.is_empty() || !cell.invariants.is_empty();

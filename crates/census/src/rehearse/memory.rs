@@ -242,6 +242,20 @@ impl<'l, 'p> Memory<'l, 'p> {
         }
     }
 
+    /// A shared value, by its index.
+    #[inline]
+    #[must_use]
+    pub fn shared(&self, index: u32) -> Option<&Value> {
+        self.shared.get(index as usize)?.as_ref()
+    }
+
+    /// A value of an instance, by its index.
+    #[inline]
+    #[must_use]
+    pub fn own(&self, of: InstanceAt, index: u32) -> Option<&Value> {
+        self.instances[of.0 as usize].values.get(index as usize)?.as_ref()
+    }
+
     /// The number in a cell.
     #[inline]
     #[must_use]

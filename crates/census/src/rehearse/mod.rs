@@ -1,7 +1,7 @@
 //! Plays scripts without the game: the meaning of a run, with concrete values.
 //!
 //! [`machine`] keeps time, the queue and the scenes; [`activation`] runs bodies over the same control-flow graphs that the
-//! checks use; [`evaluate`] works out expressions; [`settle`] writes and judges; [`memory`] holds the values, where
+//! checks use; [`evaluate`] works out expressions, the [`plain`] ones at once; [`settle`] writes and judges; [`memory`] holds the values, where
 //! [`layout`] says. A run is the same every time: the only source of chance is a generator with a seed.
 
 pub mod activation;
@@ -11,6 +11,7 @@ pub mod fault;
 pub mod layout;
 pub mod machine;
 pub mod memory;
+pub mod plain;
 mod settle;
 pub mod value;
 

@@ -2,6 +2,8 @@
 
 use super::layout::InstanceAt;
 use crate::registry::{self, Registry, Type};
+use crate::script::ast::BinaryOp;
+use std::cmp::Ordering;
 use std::sync::Arc;
 
 /// What a place holds.
@@ -80,12 +82,24 @@ impl Value {
         }
     }
 
+    /// As a number or a flag, if it is one.
+    #[inline]
+    #[must_use]
+    pub fn scalar(&self) -> Option<Scalar> {
+        match self {
+            Self::Bool(value) => Some(Scalar::Bool(*value)),
+            Self::Int(value) => Some(Scalar::Int(*value)),
+            Self::Number(value) => Some(Scalar::Number(*value)),
+            _ => None,
+        }
+    }
+
     /// Whether two values are equal, as `==` asks.
     #[inline]
     #[must_use]
     pub fn equals(&self, other: &Self) -> bool {
-        match (self, other) {
-            (Self::Int(_), Self::Number(_)) | (Self::Number(_), Self::Int(_)) => self.as_number() == other.as_number(),
+        match (self.scalar(), other.scalar()) {
+            (Some(a), Some(b)) => a.equals(b),
             _ => self == other,
         }
     }
@@ -93,19 +107,15 @@ impl Value {
     /// Their order, if they are numbers.
     #[inline]
     #[must_use]
-    pub fn compare(&self, other: &Self) -> Option<std::cmp::Ordering> {
-        match (self, other) {
-            (Self::Int(a), Self::Int(b)) => Some(a.cmp(b)),
-            _ => self.as_number()?.partial_cmp(&other.as_number()?),
-        }
+    pub fn compare(&self, other: &Self) -> Option<Ordering> {
+        self.scalar()?.compare(other.scalar()?)
     }
 
-    /// Adds, subtracts or multiplies: numbers, or vectors part by part.
+    /// The sum, the difference or the product: of numbers, or of vectors part by part.
     #[must_use]
-    pub fn combine(&self, other: &Self, whole: fn(i64, i64) -> i64, float: fn(f64, f64) -> f64) -> Self {
-        let float = |a, b| finite(float(a, b));
+    pub fn combine(&self, op: BinaryOp, other: &Self) -> Self {
+        let float = |a: f64, b: f64| finite(arithmetic(op, a, b));
         match (self, other) {
-            (Self::Int(a), Self::Int(b)) => Self::Int(whole(*a, *b)),
             (Self::Vec2([a, b]), Self::Vec2([x, y])) => Self::Vec2([float(*a, *x), float(*b, *y)]),
             (Self::Vec3([a, b, c]), Self::Vec3([x, y, z])) => Self::Vec3([float(*a, *x), float(*b, *y), float(*c, *z)]),
             (Self::Vec2([a, b]), by) => {
@@ -114,8 +124,11 @@ impl Value {
             (Self::Vec3([a, b, c]), by) => by
                 .as_number()
                 .map_or_else(|| self.clone(), |by| Self::Vec3([float(*a, by), float(*b, by), float(*c, by)])),
-            (by, Self::Vec2(_) | Self::Vec3(_)) => other.combine(by, whole_left, |a, b| a * b),
-            _ => Self::Number(float(self.as_number().unwrap_or(0.0), other.as_number().unwrap_or(0.0))),
+            (by, Self::Vec2(_) | Self::Vec3(_)) => other.combine(BinaryOp::Multiply, by),
+            _ => match (self.scalar(), other.scalar()) {
+                (Some(a), Some(b)) => a.operate(op, b).map_or(Self::Number(0.0), Self::from),
+                _ => Self::Number(float(self.as_number().unwrap_or(0.0), other.as_number().unwrap_or(0.0))),
+            },
         }
     }
 
@@ -126,21 +139,6 @@ impl Value {
             Self::Vec2(parts) => Self::Vec2(parts.map(|part| finite(part / by))),
             Self::Vec3(parts) => Self::Vec3(parts.map(|part| finite(part / by))),
             _ => Self::Number(finite(self.as_number().unwrap_or(0.0) / by)),
-        }
-    }
-
-    /// The rest of a division, with the divisor's sign. The divisor is not zero.
-    #[must_use]
-    pub fn remainder(&self, by: &Self) -> Self {
-        match (self, by) {
-            (Self::Int(a), Self::Int(b)) => {
-                let rest = a.wrapping_rem(*b);
-                Self::Int(if rest != 0 && (rest < 0) != (*b < 0) { rest + b } else { rest })
-            }
-            _ => {
-                let (a, b) = (self.as_number().unwrap_or(0.0), by.as_number().unwrap_or(1.0));
-                Self::Number(finite(crate::flow::value::remainder(a, b)))
-            }
         }
     }
 
@@ -182,8 +180,135 @@ impl Value {
     }
 }
 
-fn whole_left(a: i64, _: i64) -> i64 {
-    a
+/// A number or a flag: what most of a script is about. It is handed around without a thought.
+#[derive(Clone, Copy, PartialEq, Debug)]
+#[allow(missing_docs, reason = "the kinds are those of `Type`")]
+pub enum Scalar {
+    Bool(bool),
+    Int(i64),
+    Number(f64),
+}
+
+impl From<Scalar> for Value {
+    #[inline]
+    fn from(scalar: Scalar) -> Self {
+        match scalar {
+            Scalar::Bool(value) => Self::Bool(value),
+            Scalar::Int(value) => Self::Int(value),
+            Scalar::Number(value) => Self::Number(value),
+        }
+    }
+}
+
+impl Scalar {
+    /// As a number, if it is one.
+    #[must_use]
+    #[allow(clippy::cast_precision_loss, reason = "a whole number is wanted as a float")]
+    #[inline]
+    pub fn as_number(self) -> Option<f64> {
+        match self {
+            Self::Int(value) => Some(value as f64),
+            Self::Number(value) => Some(value),
+            Self::Bool(_) => None,
+        }
+    }
+
+    /// Whether two are equal, as `==` asks.
+    #[inline]
+    #[must_use]
+    pub fn equals(self, other: Self) -> bool {
+        match (self, other) {
+            (Self::Int(_), Self::Number(_)) | (Self::Number(_), Self::Int(_)) => self.as_number() == other.as_number(),
+            _ => self == other,
+        }
+    }
+
+    /// Their order, if they are numbers.
+    #[inline]
+    #[must_use]
+    pub fn compare(self, other: Self) -> Option<Ordering> {
+        match (self, other) {
+            (Self::Int(a), Self::Int(b)) => Some(a.cmp(&b)),
+            _ => self.as_number()?.partial_cmp(&other.as_number()?),
+        }
+    }
+
+    /// The result of an operation; none where there is no such result, or a divisor is zero.
+    #[inline]
+    #[must_use]
+    pub fn operate(self, op: BinaryOp, other: Self) -> Option<Self> {
+        let ordered = |wanted: fn(Ordering) -> bool| Some(Self::Bool(self.compare(other).is_some_and(wanted)));
+        match op {
+            BinaryOp::Equal => Some(Self::Bool(self.equals(other))),
+            BinaryOp::NotEqual => Some(Self::Bool(!self.equals(other))),
+            BinaryOp::Less => ordered(Ordering::is_lt),
+            BinaryOp::LessEqual => ordered(Ordering::is_le),
+            BinaryOp::Greater => ordered(Ordering::is_gt),
+            BinaryOp::GreaterEqual => ordered(Ordering::is_ge),
+            BinaryOp::Add | BinaryOp::Subtract | BinaryOp::Multiply => match (self, other) {
+                (Self::Int(a), Self::Int(b)) => Some(Self::Int(whole_arithmetic(op, a, b))),
+                _ => Some(Self::Number(finite(arithmetic(op, self.as_number()?, other.as_number()?)))),
+            },
+            BinaryOp::Divide | BinaryOp::Remainder if other.as_number() == Some(0.0) => None,
+            BinaryOp::Divide => Some(Self::Number(finite(self.as_number()? / other.as_number()?))),
+            BinaryOp::Remainder => self.remainder(other),
+            BinaryOp::And | BinaryOp::Or | BinaryOp::Implies => match (op, self, other) {
+                (BinaryOp::And, Self::Bool(a), Self::Bool(b)) => Some(Self::Bool(a && b)),
+                (BinaryOp::Or, Self::Bool(a), Self::Bool(b)) => Some(Self::Bool(a || b)),
+                (_, Self::Bool(a), Self::Bool(b)) => Some(Self::Bool(!a || b)),
+                _ => None,
+            },
+        }
+    }
+
+    /// The rest of a division, with the divisor's sign. The divisor is not zero.
+    fn remainder(self, by: Self) -> Option<Self> {
+        Some(match (self, by) {
+            (Self::Int(a), Self::Int(b)) => {
+                let rest = a.wrapping_rem(b);
+                Self::Int(if rest != 0 && (rest < 0) != (b < 0) { rest + b } else { rest })
+            }
+            _ => Self::Number(finite(crate::flow::value::remainder(self.as_number()?, by.as_number()?))),
+        })
+    }
+
+    /// Itself, as the one that a choice between it and another gives: whole only if both are.
+    #[inline]
+    #[must_use]
+    pub fn beside(self, other: Self) -> Self {
+        match (self, other) {
+            (Self::Int(_), Self::Int(_)) | (Self::Bool(_), _) => self,
+            _ => self.as_number().map_or(self, Self::Number),
+        }
+    }
+
+    /// The negative of a number, the opposite of a flag.
+    #[inline]
+    #[must_use]
+    pub fn opposite(self) -> Self {
+        match self {
+            Self::Bool(value) => Self::Bool(!value),
+            Self::Int(value) => Self::Int(value.saturating_neg()),
+            Self::Number(value) => Self::Number(-value),
+        }
+    }
+}
+
+/// A sum, a difference or a product of whole numbers, which stops at the ends of 64 bits.
+fn whole_arithmetic(op: BinaryOp, a: i64, b: i64) -> i64 {
+    match op {
+        BinaryOp::Add => a.saturating_add(b),
+        BinaryOp::Subtract => a.saturating_sub(b),
+        _ => a.saturating_mul(b),
+    }
+}
+
+fn arithmetic(op: BinaryOp, a: f64, b: f64) -> f64 {
+    match op {
+        BinaryOp::Add => a + b,
+        BinaryOp::Subtract => a - b,
+        _ => a * b,
+    }
 }
 
 /// A `number` stops at the largest finite one; one that would be not-a-number is 0.

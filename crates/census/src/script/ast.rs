@@ -237,6 +237,20 @@ pub enum AssignOp {
     Divide,
 }
 
+impl AssignOp {
+    /// What is done with the old value and the new one; none for `=`.
+    #[must_use]
+    pub fn operation(self) -> Option<BinaryOp> {
+        match self {
+            Self::Set => None,
+            Self::Add => Some(BinaryOp::Add),
+            Self::Subtract => Some(BinaryOp::Subtract),
+            Self::Multiply => Some(BinaryOp::Multiply),
+            Self::Divide => Some(BinaryOp::Divide),
+        }
+    }
+}
+
 /// `if expr block`, or an arm of a `match`.
 #[derive(Debug)]
 pub struct Arm {
