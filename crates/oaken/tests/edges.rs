@@ -115,6 +115,29 @@ fn a_million_steps_are_played() {
 }
 
 #[test]
+fn many_written_steps_are_read_wherever_their_parts_stand() {
+    let project = Project::tide();
+    project.write("scripts/tide.oaken", "script tides for tide\non bell {\n    height = (height + 1) % 7\n}\n");
+    let played = |text: String| {
+        project.write("rehearsals/many.toml", text);
+        project.oaken(&["rehearse"])
+    };
+    let steps = "[[step]]\nfire = \"bell\"\n\n[[step]]\nset = { \"tide.height\" = 3 }\n".repeat(4000);
+    let last =
+        "[[step]]\nfire = \"bell\"\n[[step]]\n[step.set]\n\"tide.height\" = 5\n[[step]]\nexpect = \"height == 5\"\n";
+    let run = played(format!("title = \"Many\"\n{steps}{last}[given]\n\"tide.height\" = 2\n"));
+    assert_eq!(run.code, 0, "{}{}", run.out, run.err);
+    let run = played(format!("{steps}[[step]]\nfire = \"bel\"\n{last}"));
+    assert_eq!(run.code, 2);
+    assert!(
+        format!("{}{}", run.out, run.err).contains("line 20002: there is no signal `bel`"),
+        "{}{}",
+        run.out,
+        run.err
+    );
+}
+
+#[test]
 fn many_failing_steps_are_counted_and_not_all_told() {
     let project = Project::tide();
     let steps = "[[step]]\nexpect = \"height == 9\"\n".repeat(500);

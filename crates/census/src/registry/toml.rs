@@ -7,6 +7,7 @@ use crate::source::Span;
 use rustc_hash::FxHashMap;
 use std::borrow::Cow;
 use toml_parser::decoder::{Encoding, ScalarKind};
+use toml_parser::lexer::{Token, TokenKind};
 use toml_parser::parser::{EventReceiver, RecursionGuard, parse_document};
 use toml_parser::{ErrorSink, ParseError, Source};
 
@@ -64,30 +65,43 @@ pub struct Entry {
 pub struct Table {
     /// The entries.
     pub entries: Vec<Entry>,
-    /// The latest entry of each key.
+    /// The latest entry of each key, once there are many.
     latest: FxHashMap<String, usize>,
     /// Whether a header or a value made it, rather than a longer header that passes through it.
     explicit: bool,
 }
 
+/// How many entries of a table are looked through one by one.
+const FEW: usize = 12;
+
 impl Table {
     /// The first entry of a key.
     #[must_use]
     pub fn get(&self, key: &str) -> Option<&Entry> {
-        self.latest.get(key)?;
+        self.latest(key)?;
         self.entries.iter().find(|entry| entry.key == key)
     }
 
-    fn push(&mut self, entry: Entry) -> &mut Entry {
-        self.latest.insert(entry.key.clone(), self.entries.len());
+    /// Where the latest entry of a key is.
+    fn latest(&self, key: &str) -> Option<usize> {
+        if self.latest.is_empty() {
+            return self.entries.iter().rposition(|entry| entry.key == key);
+        }
+        self.latest.get(key).copied()
+    }
+
+    fn push(&mut self, entry: Entry) {
         self.entries.push(entry);
-        let last = self.entries.len() - 1;
-        &mut self.entries[last]
+        let known = if self.latest.is_empty() { 0 } else { self.entries.len() - 1 };
+        if self.entries.len() > FEW {
+            let new = self.entries[known..].iter().zip(known..);
+            self.latest.extend(new.map(|(entry, at)| (entry.key.clone(), at)));
+        }
     }
 
     /// The table that a key leads through, made if need be.
     fn descend(&mut self, key: &Key) -> &mut Table {
-        let found = self.latest.get(&key.text).copied().filter(|&at| {
+        let found = self.latest(&key.text).filter(|&at| {
             matches!(&self.entries[at].item.value, Value::Table(_))
                 || matches!(&self.entries[at].item.value, Value::Array(items)
                     if items.last().is_some_and(|item| matches!(item.value, Value::Table(_))))
@@ -120,19 +134,47 @@ pub struct TomlError {
 /// Reads a file. The first mistake is given beside what could be read around it.
 #[must_use]
 pub fn read(text: &str) -> (Table, Option<TomlError>) {
+    read_each(text, "", |_| ())
+}
+
+/// Reads a file, and hands over the tables of one list at the top as soon as each is complete: there may be very many, and
+/// then they need not all be held at once. What is handed over is not in the table that is given.
+pub fn read_each(text: &str, key: &str, take: impl FnMut(Item)) -> (Table, Option<TomlError>) {
     let start = if text.starts_with('\u{feff}') { '\u{feff}'.len_utf8() } else { 0 };
-    let source = Source::new(text);
-    let tokens = source.lex().into_vec();
     let mut errors: Vec<ParseError> = Vec::new();
-    let mut builder = Builder::new(source);
-    {
+    let mut builder = Builder::new(Source::new(text), key, take);
+    in_pieces(Source::new(text), |tokens| {
         let mut guard = RecursionGuard::new(&mut builder, 64);
-        parse_document(&tokens, &mut guard, &mut errors);
-    }
+        parse_document(tokens, &mut guard, &mut errors);
+    });
     let root = builder.finish();
     let error =
         errors.into_iter().map(|error| describe(&error, text.len(), start)).min_by_key(|error| error.span.start);
     (root, error)
+}
+
+/// How many tokens are held at least before they are parsed.
+const PIECE: usize = 1 << 14;
+
+/// Calls `parse` for one stretch of a file after another, each up to a header: so not all tokens must be held at once.
+fn in_pieces(source: Source<'_>, mut parse: impl FnMut(&[Token])) {
+    let mut piece: Vec<Token> = Vec::new();
+    let mut depth = 0_u32;
+    for token in source.lex() {
+        let begins_line = piece.last().is_some_and(|last| last.kind() == TokenKind::Newline);
+        match token.kind() {
+            TokenKind::LeftSquareBracket if depth == 0 && begins_line && piece.len() >= PIECE => {
+                parse(&piece);
+                piece.clear();
+                depth = 1;
+            }
+            TokenKind::LeftSquareBracket | TokenKind::LeftCurlyBracket => depth += 1,
+            TokenKind::RightSquareBracket | TokenKind::RightCurlyBracket => depth = depth.saturating_sub(1),
+            _ => {}
+        }
+        piece.push(token);
+    }
+    parse(&piece);
 }
 
 fn describe(error: &ParseError, length: usize, start: usize) -> TomlError {
@@ -152,8 +194,11 @@ enum Frame {
     Table(Table, usize, Vec<Key>),
 }
 
-struct Builder<'s> {
+struct Builder<'s, F: FnMut(Item)> {
     source: Source<'s>,
+    /// The list at the top whose tables are handed over, and who takes them.
+    list: &'s str,
+    take: F,
     root: Table,
     /// The header that entries now belong to.
     header: Vec<Key>,
@@ -167,10 +212,12 @@ struct Builder<'s> {
     current_is_array: bool,
 }
 
-impl<'s> Builder<'s> {
-    fn new(source: Source<'s>) -> Self {
+impl<'s, F: FnMut(Item)> Builder<'s, F> {
+    fn new(source: Source<'s>, list: &'s str, take: F) -> Self {
         Builder {
             source,
+            list,
+            take,
             root: Table::default(),
             header: Vec::new(),
             keys: Vec::new(),
@@ -196,10 +243,14 @@ impl<'s> Builder<'s> {
         table.explicit = true;
         if self.current_is_array {
             let item = Item { value: Value::Table(table), span: self.current_span };
-            let existing = parent.latest.get(&last.text).copied();
+            let existing = parent.latest(&last.text);
             if let Some(at) = existing
                 && let Value::Array(items) = &mut parent.entries[at].item.value
             {
+                // The one before is complete now.
+                if path.is_empty() && last.text == self.list {
+                    items.drain(..).for_each(&mut self.take);
+                }
                 items.push(item);
                 return;
             }
@@ -209,7 +260,7 @@ impl<'s> Builder<'s> {
             return;
         }
         // A header that a longer one has already passed through fills that table; any other repeat stands by itself.
-        if let Some(&at) = parent.latest.get(&last.text)
+        if let Some(at) = parent.latest(&last.text)
             && let Value::Table(existing) = &mut parent.entries[at].item.value
             && !existing.explicit
         {
@@ -227,6 +278,12 @@ impl<'s> Builder<'s> {
 
     fn finish(mut self) -> Table {
         self.flush();
+        if let Some(at) = self.root.latest(self.list)
+            && let Value::Array(items) = &mut self.root.entries[at].item.value
+            && items.iter().all(|item| matches!(item.value, Value::Table(_)))
+        {
+            items.drain(..).for_each(&mut self.take);
+        }
         self.root
     }
 
@@ -262,7 +319,7 @@ fn insert(table: &mut Table, mut keys: Vec<Key>, item: Item) {
     table.push(Entry { key: last.text, key_span: last.span, item });
 }
 
-impl EventReceiver for Builder<'_> {
+impl<F: FnMut(Item)> EventReceiver for Builder<'_, F> {
     fn std_table_open(&mut self, span: toml_parser::Span, _error: &mut dyn ErrorSink) {
         self.open_header(span.start(), false);
     }

@@ -33,11 +33,6 @@ pub fn read(project: &Project, file: FileId) -> Result<Rehearsal, Vec<Finding>> 
 pub fn read_file(project: &Project, file: FileId, source: &SourceFile) -> Result<Rehearsal, Vec<Finding>> {
     let mut problems = Problems::default();
     let start = Location { file, span: Span::default() };
-    let (table, error) = toml::read(&source.text);
-    report_unreadable(source, file, error, &mut problems);
-    if !problems.findings.is_empty() {
-        return Err(problems.findings);
-    }
     let mut reader = Reader {
         project,
         file,
@@ -45,7 +40,14 @@ pub fn read_file(project: &Project, file: FileId, source: &SourceFile) -> Result
         known: FxHashMap::default(),
         rehearsal: blank(file, &source.path),
     };
+    let mut in_steps = Problems::default();
+    let (table, error) = toml::read_each(&source.text, "step", |item| reader.step_item(&item, &mut in_steps));
+    report_unreadable(source, file, error, &mut problems);
+    if !problems.findings.is_empty() {
+        return Err(problems.findings);
+    }
     reader.whole(&table, start, &mut problems);
+    problems.findings.append(&mut in_steps.findings);
     if problems.findings.is_empty() { Ok(reader.rehearsal) } else { Err(problems.findings) }
 }
 
