@@ -163,8 +163,32 @@ on gust(force) when not busy {
     busy = false
 }
 ";
-    let witness = witness(&with(script), "sharing/stuck-guard");
+    // The guard itself has no name in a rehearsal; that the next gust does nothing has.
+    let witness = proven(script, "sharing/stuck-guard", 4);
     assert_eq!(witness["steps"], json!([{ "fire": "gust", "with": { "force": 3 } }]));
+    let project = with(script);
+    let name = "sharing/stuck-guard@scripts/one.oaken:4";
+    project.oaken(&["check", "--witness", name, "--save", "rehearsals/shown.toml"]);
+    assert!(project.oaken(&["rehearse"]).out.contains("expected tide.coins == 11"));
+    project.write("scripts/one.oaken", script.replace("        return", "        busy = false\n        return"));
+    let mended = project.oaken(&["rehearse"]);
+    assert_eq!(mended.code, 0, "{}", mended.out);
+}
+
+#[test]
+fn a_listed_guard_that_stays_up_is_expected_to_come_down() {
+    let script = "script loading for tide
+on gust(force) when not flag {
+    flag = true
+    if force < 3 {
+        wait 1s
+        flag = false
+    }
+}
+";
+    proven(script, "sharing/stuck-guard", 3);
+    let printed = with(script).oaken(&["check", "--witness", "sharing/stuck-guard@scripts/one.oaken:3"]);
+    assert!(printed.out.contains("expect = \"tide.flag != true\""), "{}{}", printed.out, printed.err);
 }
 
 #[test]

@@ -70,10 +70,28 @@ impl Goal {
 pub struct Reached {
     /// In plain words.
     pub text: String,
-    /// What ought to hold at the end and does not, each with its reason; for a fault there is no need of it.
-    pub expect: Vec<(String, String)>,
+    /// What ought to hold at the end and does not; for a fault there is no need of it.
+    pub expect: Vec<Expected>,
+    /// What is wrong where no rehearsal can name it: a private, or a value of an instance without a name.
+    pub hidden: Option<Hidden>,
     /// Whether nothing else went wrong before.
     pub clean: bool,
+}
+
+/// A condition that ought to hold, and why.
+pub type Expected = (String, String);
+
+/// A value that ought to be another one.
+#[derive(Clone, PartialEq, Debug)]
+pub struct Hidden {
+    /// Where it is.
+    pub cell: CellId,
+    /// Whose it is.
+    pub of: Option<InstanceAt>,
+    /// What it ought to be.
+    pub right: Option<Value>,
+    /// Why, in plain words.
+    pub reason: &'static str,
 }
 
 /// An activation that is alive.
@@ -87,7 +105,16 @@ struct Alive {
     /// Another activation of the handler waited when this one began.
     beside: bool,
     /// The guard that it has put up.
-    guard: Option<(CellId, Option<InstanceAt>, Option<Value>)>,
+    guard: Option<Guard>,
+}
+
+/// A guard that is up.
+#[derive(Clone, Debug)]
+struct Guard {
+    cell: CellId,
+    of: Option<InstanceAt>,
+    up: Option<Value>,
+    down: Option<Value>,
 }
 
 /// A change of the variable that a lost update is about.
@@ -132,9 +159,10 @@ impl<'g> Watcher<'g> {
         }
     }
 
-    fn reach(&mut self, text: String, expect: Vec<(String, String)>) {
+    fn reach(&mut self, text: String, expect: Vec<Expected>, hidden: Option<Hidden>) {
         if self.reached.is_none() {
-            self.reached = Some(Reached { text, expect, clean: self.faults == 0 });
+            let hidden = hidden.filter(|_| expect.is_empty());
+            self.reached = Some(Reached { text, expect, hidden, clean: self.faults == 0 });
         }
     }
 
@@ -163,14 +191,14 @@ impl<'g> Watcher<'g> {
             return;
         }
         let Some(alive) = self.alive.remove(&id) else { return };
-        let Some((cell, of, up)) = alive.guard else { return };
+        let Some(Guard { cell, of, up, down }) = alive.guard else { return };
         if memory.get(cell, of) == up {
             let name = cell_name(memory.layout(), memory, cell, of);
             let value = crate::rehearse::value_text(memory, up.as_ref());
-            self.reach(
-                format!("`{name}` is still {value} when the handler is over, so it never runs again"),
-                Vec::new(),
-            );
+            let reason = "the handler is over, and must be able to run again";
+            let expect = expectation(memory, cell, &name, &format!("!= {value}"), reason);
+            let text = format!("`{name}` is still {value} when the handler is over, so it never runs again");
+            self.reach(text, expect, Some(Hidden { cell, of, right: down, reason }));
         }
     }
 
@@ -188,7 +216,7 @@ impl<'g> Watcher<'g> {
             }
             Kind::Stuck if at.is_some_and(|at| self.goal.is_at(at)) => {
                 if let Some(alive) = self.alive.get_mut(&by) {
-                    alive.guard = Some((cell, of, new.cloned()));
+                    alive.guard = Some(Guard { cell, of, up: new.cloned(), down: old.cloned() });
                 }
             }
             Kind::Reentry if old != new => {
@@ -201,12 +229,14 @@ impl<'g> Watcher<'g> {
                     self.stepped.push(by);
                 }
                 if step && again && others {
+                    let before = old.cloned();
                     let name = cell_name(memory.layout(), memory, cell, of);
                     let (old, new) =
                         (crate::rehearse::value_text(memory, old), crate::rehearse::value_text(memory, new));
                     let reason = "it came again while it waited, and is done once";
-                    let expect = self.expectation(memory, cell, &name, &old, reason);
-                    self.reach(format!("`{name}` changes a second time, from {old} to {new}"), expect);
+                    let expect = expectation(memory, cell, &name, &format!("== {old}"), reason);
+                    let hidden = Hidden { cell, of, right: before, reason };
+                    self.reach(format!("`{name}` changes a second time, from {old} to {new}"), expect, Some(hidden));
                 }
             }
             _ => {}
@@ -231,8 +261,12 @@ impl<'g> Watcher<'g> {
             return;
         }
         let name = cell_name(memory.layout(), memory, cell, of);
-        let right = number(old + (new - stale));
-        let expect = self.expectation(memory, cell, &name, &right, "no change may be lost");
+        let both = old + (new - stale);
+        let right = number(both);
+        let reason = "no change may be lost";
+        let expect = expectation(memory, cell, &name, &format!("== {right}"), reason);
+        let ty = memory.layout().cells[cell.index()].ty;
+        let hidden = Hidden { cell, of, right: Some(Value::Number(both).fitted(ty)), reason };
         self.reach(
             format!(
                 "`{name}` was {}, became {} during the wait, and is set to {} where {right} would count both",
@@ -241,23 +275,17 @@ impl<'g> Watcher<'g> {
                 number(new)
             ),
             expect,
+            Some(hidden),
         );
     }
+}
 
-    /// What ought to hold; only what the registry lists, of an instance that has a name, can be expected.
-    fn expectation(
-        &self,
-        memory: &Memory<'_, '_>,
-        cell: CellId,
-        name: &str,
-        value: &str,
-        reason: &str,
-    ) -> Vec<(String, String)> {
-        if memory.layout().project.variable_of(cell).is_none() || name.contains(' ') {
-            return Vec::new();
-        }
-        vec![(format!("{name} == {value}"), reason.to_owned())]
+/// What ought to hold; only what the registry lists, of an instance that has a name, can be expected.
+fn expectation(memory: &Memory<'_, '_>, cell: CellId, name: &str, is: &str, reason: &str) -> Vec<Expected> {
+    if memory.layout().project.variable_of(cell).is_none() || name.contains(' ') {
+        return Vec::new();
     }
+    vec![(format!("{name} {is}"), reason.to_owned())]
 }
 
 /// How large a number is, by powers of two.
@@ -285,7 +313,7 @@ impl Observer for Watcher<'_> {
         match happening {
             Happening::Fault(fault) => {
                 if self.goal.kind == Kind::Fault && fault.rule == self.goal.rule && self.goal.is_at(fault.at) {
-                    self.reach(fault.message.clone(), Vec::new());
+                    self.reach(fault.message.clone(), Vec::new(), None);
                 }
                 self.faults += 1;
             }

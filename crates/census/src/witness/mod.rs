@@ -1,11 +1,13 @@
 //! Witnesses: runs that really end in what a finding says.
 //!
 //! [`search`] looks for one among the signals, arguments, choices and draws that the game could bring; [`goal`] tells when
-//! a run has reached what a finding speaks of; [`shrink`] leaves out what a run can do without. What comes out is written
-//! as a rehearsal, read back, and played once more: only then it counts.
+//! a run has reached what a finding speaks of; [`shrink`] leaves out what a run can do without, and [`otherwise`] makes it
+//! show what no rehearsal can name. What comes out is written as a rehearsal, read back, and played once more: only then
+//! it counts.
 
 mod acts;
 mod goal;
+mod otherwise;
 mod search;
 mod shrink;
 
@@ -29,8 +31,10 @@ pub struct Witness {
     pub steps: Vec<Step>,
     /// What is done and what happened then, in plain words.
     pub sentence: String,
-    /// The whole as a rehearsal, which fails until the mistake is mended.
+    /// The whole as a rehearsal.
     pub rehearsal: String,
+    /// Whether the rehearsal fails until the mistake is mended; else nothing that it could expect tells of it.
+    pub fails: bool,
 }
 
 /// One step: the keys of a rehearsal's step, each with its value in TOML.
@@ -56,37 +60,57 @@ fn find(layout: &Layout<'_>, acts: &acts::Acts, finding: &Finding, effort: u64) 
     let goal = Goal::of(finding)?;
     let found = search::search(layout, acts, &goal, effort)?;
     let steps = shrink::shrink(layout, &goal, found);
-    replay(layout, &goal, finding, &steps)
+    replay(layout, acts, &goal, finding, &steps)
 }
 
 /// Writes the steps as a rehearsal, reads that back and plays it.
-fn replay(layout: &Layout<'_>, goal: &Goal, finding: &Finding, found: &search::Run) -> Option<Witness> {
+fn replay(
+    layout: &Layout<'_>,
+    acts: &acts::Acts,
+    goal: &Goal,
+    finding: &Finding,
+    found: &search::Run,
+) -> Option<Witness> {
     let project = layout.project;
     let outcome = search::play(layout, goal, found).reached?;
+    let (mut steps, mut expect) = (found.acts.clone(), outcome.expect);
+    if let Some((further, expected)) =
+        outcome.hidden.and_then(|hidden| otherwise::shown(layout, acts, goal, found, &hidden))
+    {
+        steps.extend(further);
+        expect.push(expected);
+    }
+    let fails = goal.is_fault() || !expect.is_empty();
     let head = Head {
         title: title(project, finding),
         seed: found.seed,
-        comment: vec![
-            format!("Fails until {} at {} is mended:", finding.rule, place(project, finding)),
-            outcome.text.clone(),
-        ],
+        comment: vec![first_line(project, finding, fails), outcome.text.clone()],
         watch: finding.variable.iter().filter(|name| project.registry.find(name).is_some()).cloned().collect(),
     };
-    let text = document(project, &head, &found.acts, &outcome.expect);
+    let text = document(project, &head, &steps, &expect);
     let source = SourceFile::new("witness.toml", FileKind::Rehearsal, text.clone().into_bytes());
     let rehearsal = read::read_file(project, finding.at.file, &source).ok()?;
     let again = search::play(layout, goal, &search::Run { seed: rehearsal.seed, acts: actions(&rehearsal) });
     again.reached.as_ref()?;
     let played = play::play(layout, &rehearsal, crate::rehearsal::record::Wanted::default());
     let undoable = |failure: &play::Failure| matches!(failure.why, play::Why::Undoable(_));
-    if played.failures.iter().any(undoable) || goal.is_fault() && played.passed() {
+    if played.failures.iter().any(undoable) || fails && played.passed() {
         return None;
     }
     let steps = found.acts.iter().map(|act| crate::rehearsal::write::step_keys(project, act)).collect();
     let done: Vec<String> = found.acts.iter().map(|act| words(project, act)).collect();
     let done = if done.is_empty() { "the start of a run".to_owned() } else { done.join(", then ") };
     let seed = if found.seed == 0 { String::new() } else { format!(" (seed {})", found.seed) };
-    Some(Witness { steps, sentence: format!("{done}{seed}: {}", outcome.text), rehearsal: text })
+    Some(Witness { steps, sentence: format!("{done}{seed}: {}", outcome.text), rehearsal: text, fails })
+}
+
+fn first_line(project: &Project, finding: &Finding, fails: bool) -> String {
+    let (rule, place) = (finding.rule, place(project, finding));
+    if fails {
+        format!("Fails until {rule} at {place} is mended:")
+    } else {
+        format!("Does what {rule} at {place} says, though nothing that a rehearsal can name tells it:")
+    }
 }
 
 /// An act in words: "`touched` on `dawn_boat` 7 times".

@@ -65,6 +65,16 @@ pub fn play(layout: &Layout<'_>, goal: &Goal, run: &Run) -> Played {
     Played { reached: stage.machine.observer.reached.take(), used: run.acts.len() }
 }
 
+/// A run as it stands after its acts.
+#[must_use]
+pub fn staged<'l, 'p, 'g>(layout: &'l Layout<'p>, goal: &'g Goal, run: &Run) -> Stage<'l, 'p, Watcher<'g>> {
+    let mut stage = begin(layout, goal, run.seed);
+    for act in &run.acts {
+        let _ = stage.act(act);
+    }
+    stage
+}
+
 fn begin<'l, 'p, 'g>(layout: &'l Layout<'p>, goal: &'g Goal, seed: u64) -> Stage<'l, 'p, Watcher<'g>> {
     let mut machine = Machine::new(layout, seed, Watcher::new(goal));
     machine.limits = LIMITS;
@@ -304,32 +314,15 @@ impl<'s, 'p> Search<'s, 'p> {
     }
 
     /// What may be passed for a parameter, the likeliest first.
-    #[allow(clippy::cast_possible_truncation, reason = "a cast from float saturates")]
     fn candidates(
         &self,
         stage: &Stage<'_, '_, Watcher<'_>>,
         signal: SignalId,
         parameter: &SignalParameter,
     ) -> Vec<Given> {
-        let (low, high) = (parameter.min.unwrap_or(f64::NEG_INFINITY), parameter.max.unwrap_or(f64::INFINITY));
-        let inside = |value: &f64| *value >= low && *value <= high;
-        let ends = [parameter.max, parameter.min].into_iter().flatten();
-        let numbers = || ends.clone().chain(self.acts.numbers.iter().copied().filter(inside));
         match parameter.ty {
-            Type::Bool => [true, false].map(|value| Given::Plain(Value::Bool(value))).to_vec(),
-            Type::Int => numbers()
-                .filter(|value| value.fract() == 0.0)
-                .map(|value| Given::Plain(Value::Int(value as i64)))
-                .collect(),
-            Type::Number => numbers().map(|value| Given::Plain(Value::Number(value))).collect(),
-            Type::Text => vec![Given::Plain(Value::Text("".into()))],
-            Type::Enum(of) => {
-                let values = &self.layout.project.registry.var(of).values;
-                values.iter().map(|value| Given::Plain(Value::Text(value.clone()))).collect()
-            }
-            Type::Vec2 => vec![Given::Plain(Value::Vector(vec![0.0; 2]))],
-            Type::Vec3 => vec![Given::Plain(Value::Vector(vec![0.0; 3]))],
             Type::Ref(_) | Type::Unknown => self.instances(stage, signal, parameter.ty),
+            _ => constants(self.layout, self.acts, parameter),
         }
     }
 
@@ -462,6 +455,27 @@ impl<'s, 'p> Search<'s, 'p> {
         let of = of.map(|at| who(stage, at));
         Some(Action::Set(vec![Put { variable, of, value: Given::Plain(value) }]))
     }
+}
+
+/// The values that may be passed for a parameter that takes no instance, the likeliest first.
+#[must_use]
+#[allow(clippy::cast_possible_truncation, reason = "a cast from float saturates")]
+pub fn constants(layout: &Layout<'_>, acts: &Acts, parameter: &SignalParameter) -> Vec<Given> {
+    let (low, high) = (parameter.min.unwrap_or(f64::NEG_INFINITY), parameter.max.unwrap_or(f64::INFINITY));
+    let inside = |value: &f64| *value >= low && *value <= high;
+    let ends = [parameter.max, parameter.min].into_iter().flatten();
+    let numbers = || ends.clone().chain(acts.numbers.iter().copied().filter(inside));
+    let plain = match parameter.ty {
+        Type::Bool => vec![Value::Bool(true), Value::Bool(false)],
+        Type::Int => numbers().filter(|value| value.fract() == 0.0).map(|value| Value::Int(value as i64)).collect(),
+        Type::Number => numbers().map(Value::Number).collect(),
+        Type::Text => vec![Value::Text("".into())],
+        Type::Enum(of) => layout.project.registry.var(of).values.iter().cloned().map(Value::Text).collect(),
+        Type::Vec2 => vec![Value::Vector(vec![0.0; 2])],
+        Type::Vec3 => vec![Value::Vector(vec![0.0; 3])],
+        Type::Ref(_) | Type::Unknown => Vec::new(),
+    };
+    plain.into_iter().map(Given::Plain).collect()
 }
 
 /// The name of an instance of a run.

@@ -132,7 +132,9 @@ fn save_witness(facts: &Facts<'_>, report: &mut Report, wanted: &str, save: Opti
         Some(path) => {
             write::whole(path, &witness.rehearsal)?;
             let path = print::plain_line(&path.display().to_string());
-            out.line(&format!("{path} fails until this is mended: {}.", print::plain(&witness.sentence)))?;
+            let does =
+                if witness.fails { "fails until this is mended" } else { "does this, and nothing in it can fail" };
+            out.line(&format!("{path} {does}: {}.", print::plain(&witness.sentence)))?;
         }
     }
     out.finish()?;
