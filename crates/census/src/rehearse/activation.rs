@@ -311,7 +311,9 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
                 }
             }
             StepKind::Wait(waiting) => return self.wait(activation, unit, *waiting, block),
-            StepKind::Send { signal, arguments, to } => self.send(activation, unit, *signal, arguments, *to),
+            StepKind::Send { signal, arguments, to } => {
+                self.send(activation, unit, *signal, arguments, *to, span);
+            }
             StepKind::Show { label, text } => self.show(activation, unit, *label, *text),
             StepKind::Hide { label } => self.hide(unit, *label),
             StepKind::Note(text) => {
@@ -407,6 +409,7 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
         signal: Option<SignalId>,
         arguments: &[ExprId],
         to: Option<ExprId>,
+        span: Span,
     ) {
         let values: SmallVec<[Value; 2]> =
             arguments.iter().map(|&argument| self.eval(activation, unit, argument)).collect();
@@ -421,6 +424,7 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
             },
         };
         if let (Some(signal), Some(reach), false) = (signal, reach, activation.ended) {
+            self.tell(&Happening::Sent { signal, at: unit.at(span) });
             self.queue_signal(signal, values, reach);
         }
     }

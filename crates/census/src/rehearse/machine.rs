@@ -54,6 +54,8 @@ pub enum Happening<'a> {
     Hidden { label: &'a str, at: Location },
     /// A note was written.
     Noted { text: &'a str, at: Location },
+    /// A script sent a signal.
+    Sent { signal: SignalId, at: Location },
     /// A question was asked.
     Asked { text: &'a str, choices: &'a [String], at: Location },
     /// A handler began, or went on after a wait.

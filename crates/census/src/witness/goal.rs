@@ -97,13 +97,7 @@ pub struct Hidden {
 /// An activation that is alive.
 #[derive(Clone, Debug)]
 struct Alive {
-    handler: HandlerId,
-    of: Option<InstanceAt>,
     began: u64,
-    waits: bool,
-    resumed: bool,
-    /// Another activation of the handler waited when this one began.
-    beside: bool,
     /// The guard that it has put up.
     guard: Option<Guard>,
 }
@@ -133,8 +127,10 @@ pub struct Watcher<'g> {
     alive: FxHashMap<u64, Alive>,
     running: Vec<u64>,
     changes: FxHashMap<(CellId, Option<InstanceAt>), Vec<Change>>,
-    /// The activations that have done the step that must not be done twice.
-    stepped: Vec<u64>,
+    /// Every activation of the run: its handler, its instance, and when it began.
+    begun: FxHashMap<u64, (HandlerId, Option<InstanceAt>, u64)>,
+    /// The activations that have done the step that must not be done twice, and when.
+    stepped: Vec<(u64, u64)>,
     faults: usize,
     /// The statements that changed something, each with how large a number it left.
     pub covered: FxHashSet<(Location, i32)>,
@@ -152,6 +148,7 @@ impl<'g> Watcher<'g> {
             alive: FxHashMap::default(),
             running: Vec::new(),
             changes: FxHashMap::default(),
+            begun: FxHashMap::default(),
             stepped: Vec::new(),
             faults: 0,
             covered: FxHashSet::default(),
@@ -166,28 +163,19 @@ impl<'g> Watcher<'g> {
         }
     }
 
-    fn began(&mut self, id: u64, handler: HandlerId, of: Option<InstanceAt>, resumed: bool) {
+    fn began(&mut self, id: u64, handler: HandlerId, of: Option<InstanceAt>) {
         self.running.push(id);
         let now = self.now;
-        let beside = self.alive.values().any(|other| other.waits && other.handler == handler && other.of == of);
-        let alive = self.alive.entry(id).or_insert_with(|| Alive {
-            handler,
-            of,
-            began: now,
-            waits: false,
-            resumed: false,
-            beside,
-            guard: None,
-        });
-        alive.resumed |= resumed;
+        if self.goal.kind == Kind::Reentry {
+            self.begun.entry(id).or_insert((handler, of, now));
+        } else {
+            self.alive.entry(id).or_insert(Alive { began: now, guard: None });
+        }
     }
 
     fn ended(&mut self, memory: &Memory<'_, '_>, waits: bool) {
         let Some(id) = self.running.pop() else { return };
         if waits {
-            if let Some(alive) = self.alive.get_mut(&id) {
-                alive.waits = true;
-            }
             return;
         }
         let Some(alive) = self.alive.remove(&id) else { return };
@@ -219,28 +207,36 @@ impl<'g> Watcher<'g> {
                     alive.guard = Some(Guard { cell, of, up: new.cloned(), down: old.cloned() });
                 }
             }
-            Kind::Reentry if old != new => {
-                let step = at.zip(self.goal.other).is_some_and(|(at, other)| {
-                    at.file == other.file && (other.span.contains(at.span) || at.span.contains(other.span))
-                });
-                let again = self.alive.get(&by).is_some_and(|alive| alive.beside && alive.resumed);
-                let others = self.stepped.iter().any(|&other| other != by);
-                if step {
-                    self.stepped.push(by);
+            Kind::Reentry => {
+                if old == new || !self.is_done_again(at) {
+                    return;
                 }
-                if step && again && others {
-                    let before = old.cloned();
-                    let name = cell_name(memory.layout(), memory, cell, of);
-                    let (old, new) =
-                        (crate::rehearse::value_text(memory, old), crate::rehearse::value_text(memory, new));
-                    let reason = "it came again while it waited, and is done once";
-                    let expect = expectation(memory, cell, &name, &format!("== {old}"), reason);
-                    let hidden = Hidden { cell, of, right: before, reason };
-                    self.reach(format!("`{name}` changes a second time, from {old} to {new}"), expect, Some(hidden));
-                }
+                let name = cell_name(memory.layout(), memory, cell, of);
+                let text = |value| crate::rehearse::value_text(memory, value);
+                let (before, after) = (text(old), text(new));
+                let reason = "it came again while it waited, and is done once";
+                let expect = expectation(memory, cell, &name, &format!("== {before}"), reason);
+                let hidden = Hidden { cell, of, right: old.cloned(), reason };
+                self.reach(format!("`{name}` changes a second time, from {before} to {after}"), expect, Some(hidden));
             }
             _ => {}
         }
+    }
+
+    /// Whether the step that must not be done twice is done here, by an activation that had begun when another one of the
+    /// same handler and instance did it.
+    fn is_done_again(&mut self, at: Option<Location>) -> bool {
+        let is_step = at.zip(self.goal.other).is_some_and(|(at, other)| {
+            at.file == other.file && (other.span.contains(at.span) || at.span.contains(other.span))
+        });
+        let Some(id) = self.running.last().copied().filter(|_| is_step) else { return false };
+        let Some(&(handler, of, began)) = self.begun.get(&id) else { return false };
+        let beside = |&(other, at): &(u64, u64)| {
+            other != id && at > began && self.begun.get(&other).is_some_and(|by| (by.0, by.1) == (handler, of))
+        };
+        let again = self.stepped.iter().any(beside);
+        self.stepped.push((id, self.now));
+        again
     }
 
     /// A write by an activation that began before somebody else's change.
@@ -318,12 +314,17 @@ impl Observer for Watcher<'_> {
                 self.faults += 1;
             }
             _ if self.goal.kind == Kind::Fault => {}
-            Happening::Began { id, handler, of, resumed } => self.began(*id, *handler, *of, *resumed),
+            Happening::Began { id, handler, of, .. } => self.began(*id, *handler, *of),
             Happening::Ended { waits } => self.ended(memory, *waits),
             Happening::Changed { .. } => self.changed(memory, happening),
+            Happening::Sent { signal, at } if self.goal.kind == Kind::Reentry && self.is_done_again(Some(*at)) => {
+                let name = &memory.layout().project.registry.signal(*signal).name;
+                self.reach(format!("`{name}` is sent a second time"), Vec::new(), None);
+            }
             Happening::Run => {
                 self.alive.clear();
                 self.changes.clear();
+                self.begun.clear();
                 self.stepped.clear();
             }
             _ => {}

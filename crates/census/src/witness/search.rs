@@ -26,6 +26,8 @@ const DRILL: usize = 220;
 const STEPS_OF_A_DISPATCH: u64 = 16;
 /// How many acts a walk has at most.
 const WALK: usize = 24;
+/// How many of one signal may come in a row.
+const BURSTS: [u64; 5] = [2, 3, 5, 10, 50];
 /// How many runs are kept as ways to begin others.
 const MOST_WAYS: usize = 256;
 /// How long a walk lets time go by at its end, in ticks.
@@ -133,6 +135,27 @@ struct Search<'s, 'p> {
     dice: rand_chacha::ChaCha8Rng,
 }
 
+/// What comes next in a duet.
+#[derive(Clone, Copy)]
+enum Beat {
+    /// One of the two signals.
+    Signal(usize),
+    /// Ticks pass.
+    Rest(u64),
+}
+
+/// How two signals are sent.
+struct Duet {
+    /// How many rounds of the first alone go before.
+    alone: usize,
+    /// The time between rounds, in ticks.
+    pace: u64,
+    /// The time between the two, in ticks.
+    between: u64,
+    /// Whether both come again in each round.
+    over_and_over: bool,
+}
+
 impl<'s, 'p> Search<'s, 'p> {
     fn below(&mut self, count: usize) -> usize {
         let drawn = self.dice.next_u64() % (count.max(1) as u64);
@@ -228,18 +251,21 @@ impl<'s, 'p> Search<'s, 'p> {
         })
     }
 
-    /// Two signals, the second right behind the first, then time; after a few rounds of the first alone.
+    /// Two signals, the second right behind the first or a little later, then time; after a few rounds of the first alone.
+    /// Over and over, or once.
     fn duets(&mut self) -> Option<Run> {
         let near: Vec<SignalId> = self.ranked.iter().filter(|(_, depth)| *depth <= 1).map(|&(id, _)| id).collect();
         let quarter = self.left / 4 * 3;
         let paces = self.acts.waits_near(self.layout, self.goal.at);
-        for alone in 0..3 {
+        let manners = [(0, 0, true), (1, 0, true), (0, 1, false), (2, 0, true), (1, 1, false)];
+        for (alone, between, over_and_over) in manners {
             for &pace in &paces {
+                let duet = Duet { alone, pace, between: between * pace / 2, over_and_over };
                 for (&first, &second) in near.iter().flat_map(|a| near.iter().map(move |b| (a, b))) {
                     if self.left <= quarter {
                         return None;
                     }
-                    if let Some(run) = self.duet([first, second], alone, pace) {
+                    if let Some(run) = self.duet([first, second], &duet) {
                         return Some(run);
                     }
                 }
@@ -248,18 +274,26 @@ impl<'s, 'p> Search<'s, 'p> {
         None
     }
 
-    fn duet(&mut self, signals: [SignalId; 2], alone: usize, pace: u64) -> Option<Run> {
+    fn duet(&mut self, signals: [SignalId; 2], duet: &Duet) -> Option<Run> {
         let mut chosen: [Option<(Option<Who>, usize)>; 2] = [None, None];
+        let between = (duet.between > 0).then_some(Beat::Rest(duet.between));
+        let begin = std::iter::once(Beat::Signal(0)).chain(between);
+        let round: Vec<Beat> = begin.chain([Beat::Signal(1), Beat::Rest(duet.pace)]).collect();
         self.attempt(0, DRILL, |search, stage, at| {
             if let Some(question) = stage.machine.questions.front() {
                 return Some(Action::Choose(at % question.choices.len().max(1)));
             }
-            let which = match at.checked_sub(2 * alone) {
-                None => at % 2 * 2, // The first, then time.
-                Some(at) => at % 3,
+            let beat = match at.checked_sub(2 * duet.alone) {
+                None => [Beat::Signal(0), Beat::Rest(duet.pace)][at % 2], // The first, then time.
+                Some(at) if duet.over_and_over => round[at % round.len()],
+                Some(at) => round.get(at).copied().unwrap_or(Beat::Rest(duet.pace)),
             };
-            let Some(&signal) = signals.get(which) else { return Some(Action::Pass(pace)) };
-            let aim = *chosen[which].get_or_insert_with(|| search.target(stage, signal, 0));
+            let at = match beat {
+                Beat::Signal(at) => at,
+                Beat::Rest(ticks) => return Some(Action::Pass(ticks)),
+            };
+            let signal = *signals.get(at)?;
+            let aim = *chosen[at].get_or_insert_with(|| search.target(stage, signal, 0));
             search.fire(stage, signal, aim)
         })
     }
@@ -422,7 +456,9 @@ impl<'s, 'p> Search<'s, 'p> {
             let most = if search.below(3) == 0 { all.len() } else { all.len().min(2) };
             all.get(search.below(most)).cloned()
         });
-        Some(Action::Fire { signal, on, with: with?, times: 1 })
+        // Now and then many in a row, as they come in play.
+        let times = if self.below(8) == 0 { BURSTS[self.below(BURSTS.len())] } else { 1 };
+        Some(Action::Fire { signal, on, with: with?, times })
     }
 
     /// A variable with `engine = "writes"` changes, within its range.

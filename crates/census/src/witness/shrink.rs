@@ -93,14 +93,22 @@ fn made_target(act: &Action) -> Option<OwnerId> {
     }
 }
 
-/// Lets less time go by: half and half again, then a round length a little above.
+/// Lets less time go by, or sends a signal less often: half and half again, then a round length a little above.
 fn shorten(run: &mut Run, at: usize, reaches: &mut impl FnMut(&Run) -> bool) {
-    let with = |run: &Run, ticks: u64| {
+    let (longest, rounds): (u64, &[u64]) = match run.acts[at] {
+        Action::Pass(ticks) => (ticks, &[60, 30, 6, 1]),
+        Action::Fire { times, .. } => (times, &[1]),
+        _ => return,
+    };
+    let with = |run: &Run, count: u64| {
         let mut other = run.clone();
-        other.acts[at] = Action::Pass(ticks);
+        match &mut other.acts[at] {
+            Action::Pass(ticks) => *ticks = count,
+            Action::Fire { times, .. } => *times = count,
+            _ => {}
+        }
         other
     };
-    let Action::Pass(longest) = run.acts[at] else { return };
     let (mut low, mut high) = (0, longest);
     while high - low > 1 {
         let middle = low + (high - low) / 2;
@@ -110,10 +118,10 @@ fn shorten(run: &mut Run, at: usize, reaches: &mut impl FnMut(&Run) -> bool) {
             low = middle;
         }
     }
-    for round in [60, 30, 6, 1] {
-        let ticks = high.div_ceil(round) * round;
-        if ticks <= longest.max(high) && (ticks == high || reaches(&with(run, ticks))) {
-            run.acts[at] = Action::Pass(ticks);
+    for round in rounds {
+        let count = high.div_ceil(*round) * round;
+        if count <= longest.max(high) && (count == high || reaches(&with(run, count))) {
+            *run = with(run, count);
             return;
         }
     }
