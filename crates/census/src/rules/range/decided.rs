@@ -18,16 +18,16 @@ pub fn check(facts: &Facts<'_>, rule: RuleName, outcome: bool) -> Vec<Finding> {
         let outcomes = outcomes(facts, script);
         let excused = excused(facts, script, unit);
         let conditions = conditions(unit);
-        let mut decided: Vec<ExprId> = outcomes
-            .iter()
+        let mut decided: Vec<(ExprId, Outcome)> = conditions
+            .into_iter()
+            .filter_map(|test| Some((test, outcome_of(unit, &outcomes, test)?)))
             .filter(|(_, found)| (found.yes, found.no) == (outcome, !outcome))
-            .map(|(&test, _)| test)
-            .filter(|test| conditions.contains(test) && !excused.contains(test))
-            .filter(|&test| !jumped_over.iter().any(|skip| skip.is(unit, test)))
-            .filter(|&test| depends_on_play(facts, unit, test))
+            .filter(|(test, _)| !excused.contains(test))
+            .filter(|&(test, _)| !jumped_over.iter().any(|skip| skip.is(unit, test)))
+            .filter(|&(test, _)| depends_on_play(facts, unit, test))
             .collect();
-        decided.sort_unstable_by_key(|&test| unit.tree.expr(test).span);
-        findings.extend(decided.into_iter().map(|test| word(facts, unit, rule, test, &outcomes[&test])));
+        decided.sort_unstable_by_key(|&(test, _)| unit.tree.expr(test).span);
+        findings.extend(decided.into_iter().map(|(test, found)| word(facts, unit, rule, test, &found)));
     }
     findings
 }
@@ -43,7 +43,18 @@ fn outcomes(facts: &Facts<'_>, script: ScriptId) -> FxHashMap<ExprId, Outcome> {
     all
 }
 
-/// The comparisons and flags that stand in conditions.
+/// How a comparison, a flag or `not` a flag came out.
+fn outcome_of(unit: &ScriptUnit, outcomes: &FxHashMap<ExprId, Outcome>, test: ExprId) -> Option<Outcome> {
+    match unit.tree.expr(test).kind {
+        ExprKind::Unary(UnaryOp::Not, inner) => {
+            let found = outcomes.get(&inner)?;
+            Some(Outcome { yes: found.no, no: found.yes, asked: found.asked })
+        }
+        _ => outcomes.get(&test).copied(),
+    }
+}
+
+/// The comparisons and flags that stand in conditions; a flag with its `not`.
 fn conditions(unit: &ScriptUnit) -> FxHashSet<ExprId> {
     let mut roots: Vec<ExprId> = unit.tree.handlers.iter().filter_map(|handler| handler.when).collect();
     let bodies = unit.tree.handlers.iter().map(|handler| &handler.body);
@@ -59,7 +70,9 @@ fn conditions(unit: &ScriptUnit) -> FxHashSet<ExprId> {
     let mut all = FxHashSet::default();
     while let Some(test) = roots.pop() {
         match &unit.tree.expr(test).kind {
-            ExprKind::Unary(UnaryOp::Not, inner) => roots.push(*inner),
+            ExprKind::Unary(UnaryOp::Not, inner) if !matches!(unit.tree.expr(*inner).kind, ExprKind::Path(_)) => {
+                roots.push(*inner);
+            }
             ExprKind::Binary(BinaryOp::And | BinaryOp::Or, left, right) => roots.extend([*left, *right]),
             ExprKind::Is { .. } => {}
             _ => {

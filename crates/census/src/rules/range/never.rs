@@ -58,6 +58,45 @@ mod tests {
     use crate::rules::testing::expect;
 
     #[test]
+    fn a_flag_counts_with_its_not() {
+        expect(
+            r#"[variables.tide.open]
+type = "bool"
+scope = "global"
+default = true
+
+[variables.tide.height]
+type = "int"
+scope = "global"
+default = 0
+min = 0
+max = 9
+engine = "reads"
+"#,
+            &[r#"script tides for tide
+
+on bell when not open { // ~ range/never
+    open = true
+    height = 3
+}
+
+on touched(other) {
+    while not open and height < 5 { // ~ range/never
+        wait 1s
+    }
+    if not (height > 9) { // ~ range/never
+        height = 4
+    }
+}
+
+on start when not (open and height < 0) { // ~ range/always range/never
+    height = 5
+}
+"#],
+        );
+    }
+
+    #[test]
     fn strides_count() {
         expect(
             r#"[variables.tide.height]
