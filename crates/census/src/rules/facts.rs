@@ -7,6 +7,7 @@ use crate::flow::graph::Graph;
 use crate::flow::world::{Found, HandlerId, World};
 use crate::project::{Cell, CellId, PlaceId, Project, ScriptId, ScriptUnit};
 use crate::registry::{Bound, End, Registry, VarId};
+use crate::script::ast::ExprId;
 use crate::script::ast::Handler;
 use crate::source::{Location, Span};
 use rustc_hash::FxHashSet;
@@ -35,6 +36,16 @@ pub struct Facts<'p> {
 }
 
 impl<'p> Facts<'p> {
+    /// The cells that an expression reads.
+    #[must_use]
+    pub fn cells_in(&self, unit: &ScriptUnit, expr: ExprId) -> Vec<CellId> {
+        let mut cells = Vec::new();
+        crate::flow::access::walk_expr(unit, expr, &mut |inner| {
+            cells.extend(unit.place_of(inner).and_then(|place| self.project.cell_of(unit, place)));
+        });
+        cells
+    }
+
     /// Analyses a project.
     #[must_use]
     pub fn new(project: &'p Project) -> Self {

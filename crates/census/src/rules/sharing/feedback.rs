@@ -74,8 +74,7 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
     let edges: Vec<Vec<Edge>> = handlers.iter().map(|handler| edges(facts, handler, &handlers)).collect();
     let mut findings: Vec<Finding> = Vec::new();
     for circle in circles(&edges) {
-        let ends = circle.iter().any(|edge| edge.ends) || circle.iter().all(|edge| edge.copies);
-        if ends {
+        if ends(&circle) {
             continue;
         }
         let Some(last) = circle.iter().max_by_key(|edge| handlers[edge.from].id) else { continue };
@@ -105,17 +104,88 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
     findings
 }
 
+/// Which way a number goes.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+enum Way {
+    Up,
+    Down,
+}
+
+impl Way {
+    fn opposite(self) -> Self {
+        match self {
+            Self::Up => Self::Down,
+            Self::Down => Self::Up,
+        }
+    }
+}
+
+/// What a write makes of what it is worked out from.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+enum Turn {
+    /// A second pass writes nothing new.
+    Ends,
+    /// The value is handed on as it is.
+    Copies,
+    /// What changed, or the variable itself, is moved one way; perhaps only as far as a number.
+    Moves { way: Way, itself: bool, stops: bool },
+    /// Anything.
+    Other,
+}
+
 /// A write by which one handler sets off another.
-#[derive(Clone, Copy)]
+#[derive(Clone, Debug)]
 struct Edge {
     from: usize,
     to: usize,
     cell: CellId,
     at: Span,
-    /// A second pass writes nothing new, or a test must come to fail.
-    ends: bool,
-    /// The value is handed on as it is.
-    copies: bool,
+    turn: Turn,
+    /// What brings a test before the write to fail.
+    held_by: Vec<Hold>,
+}
+
+/// A test that fails once a cell has gone far enough one way.
+#[derive(Clone, PartialEq, Debug)]
+struct Hold {
+    cell: CellId,
+    way: Way,
+    /// What it is compared with: that must not go along.
+    beside: Vec<CellId>,
+}
+
+/// Whether a circle is certain to come to its end: a pass writes nothing new, or all that changes goes one way, up to a
+/// number or to a test that comes to fail.
+fn ends(circle: &[Edge]) -> bool {
+    if circle.iter().any(|edge| edge.turn == Turn::Ends) || circle.iter().all(|edge| edge.turn == Turn::Copies) {
+        return true;
+    }
+    let fails = |hold: &Hold, cell: CellId, way: Way| {
+        (hold.cell, hold.way) == (cell, way) && !circle.iter().any(|edge| hold.beside.contains(&edge.cell))
+    };
+    let stops_itself = |edge: &Edge| match edge.turn {
+        Turn::Moves { way, itself: true, stops } => {
+            stops || edge.held_by.iter().any(|hold| fails(hold, edge.cell, way))
+        }
+        _ => false,
+    };
+    if circle.iter().any(stops_itself) {
+        return true;
+    }
+    let way = circle.iter().find_map(|edge| match edge.turn {
+        Turn::Moves { way, .. } => Some(way),
+        _ => None,
+    });
+    let Some(way) = way else { return false };
+    let along = |edge: &Edge| match edge.turn {
+        Turn::Moves { way: other, .. } => other == way,
+        turn => turn == Turn::Copies,
+    };
+    let held = |edge: &Edge| {
+        let stops = matches!(edge.turn, Turn::Moves { stops: true, .. });
+        stops || edge.held_by.iter().any(|hold| circle.iter().any(|other| fails(hold, other.cell, way)))
+    };
+    circle.iter().all(along) && circle.iter().any(held)
 }
 
 fn changed(facts: &Facts<'_>, handler: &HandlerView<'_, '_>) -> Option<CellId> {
@@ -135,29 +205,171 @@ fn edges(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, all: &[HandlerView<'_
             continue;
         }
         for (to, _) in all.iter().enumerate().filter(|(_, other)| changed(facts, other) == Some(access.cell)) {
-            let (ends, copies) = outcome(facts, handler, access, op, value);
-            edges.push(Edge { from, to, cell: access.cell, at: access.statement, ends, copies });
+            let turn = turn(facts, handler, access, op, value);
+            let held_by = held_by(facts, handler, access.statement);
+            edges.push(Edge { from, to, cell: access.cell, at: access.statement, turn, held_by });
         }
     }
     edges
 }
 
-/// Whether a write brings the circle to an end, and whether it only hands the value on.
-fn outcome(
+fn turn(
     facts: &Facts<'_>,
     handler: &HandlerView<'_, '_>,
     access: &Access,
     op: AssignOp,
     value: Option<ExprId>,
-) -> (bool, bool) {
+) -> Turn {
     let unit = handler.unit;
-    let Some(value) = value else { return (true, false) };
+    let Some(value) = value else { return Turn::Ends };
+    let moves = |by: Option<Way>| by.map_or(Turn::Other, |way| Turn::Moves { way, itself: true, stops: false });
+    match op {
+        AssignOp::Set => {}
+        AssignOp::Add => return moves(sign(facts, unit, value)),
+        AssignOp::Subtract => return moves(sign(facts, unit, value).map(Way::opposite)),
+        AssignOp::Multiply | AssignOp::Divide => return Turn::Other,
+    }
     let trigger = changed(facts, handler);
-    let copies = op == AssignOp::Set
-        && matches!(unit.meaning(value), Meaning::Value(place) if facts.project.cell_of(unit, place) == trigger);
-    let depends = op != AssignOp::Set || depends(facts, handler, value, &[trigger, Some(access.cell)], 4);
-    let settles = op == AssignOp::Set && settles(facts, unit, access.cell, value);
-    (!depends || settles || is_behind_a_failing_test(facts, handler, access), copies)
+    if !depends(facts, handler, value, &[trigger, Some(access.cell)], 4) || settles(facts, unit, access.cell, value) {
+        return Turn::Ends;
+    }
+    moved(facts, unit, value, &[trigger, Some(access.cell)]).map_or(Turn::Other, |(cell, by, stops)| match by {
+        None if stops => Turn::Other,
+        None => Turn::Copies,
+        Some(way) => Turn::Moves { way, itself: cell == access.cell, stops },
+    })
+}
+
+/// The one of some cells that an expression hands on or moves: `x`, `x + 1`, `min(x + 1, 9)`; which way it moves it, and
+/// whether only as far as a number.
+fn moved(
+    facts: &Facts<'_>,
+    unit: &ScriptUnit,
+    value: ExprId,
+    of: &[Option<CellId>],
+) -> Option<(CellId, Option<Way>, bool)> {
+    let inner = |value: ExprId| moved(facts, unit, value, of);
+    match &unit.tree.expr(value).kind {
+        ExprKind::Path(_) => {
+            let cell = facts.project.cell_of(unit, unit.place_of(value)?)?;
+            of.contains(&Some(cell)).then_some((cell, None, false))
+        }
+        ExprKind::Binary(op @ (BinaryOp::Add | BinaryOp::Subtract), left, right) => {
+            let (cell, by, stops) = match op {
+                BinaryOp::Add => inner(*left).or_else(|| inner(*right))?,
+                _ => inner(*left)?,
+            };
+            let amount = if inner(*left).is_some() { *right } else { *left };
+            let way = sign(facts, unit, amount)?;
+            let way = if *op == BinaryOp::Add { way } else { way.opposite() };
+            by.is_none_or(|by| by == way).then_some((cell, Some(way), stops))
+        }
+        ExprKind::Call(_, arguments) => {
+            let stopped = match unit.meaning(value) {
+                Meaning::Builtin(Builtin::Min) => &[Way::Up][..],
+                Meaning::Builtin(Builtin::Max) => &[Way::Down][..],
+                Meaning::Builtin(Builtin::Clamp) => &[Way::Up, Way::Down][..],
+                _ => return None,
+            };
+            let (cell, by, stops) = arguments.iter().find_map(|&argument| inner(argument))?;
+            let still = arguments.iter().filter(|&&argument| inner(argument).is_none());
+            let still = still
+                .filter(|&&argument| !facts.cells_in(unit, argument).iter().any(|&cell| of.contains(&Some(cell))))
+                .count();
+            (still + 1 == arguments.len()).then_some((cell, by, stops || by.is_some_and(|way| stopped.contains(&way))))
+        }
+        _ => None,
+    }
+}
+
+/// The sign of an amount that never changes.
+fn sign(facts: &Facts<'_>, unit: &ScriptUnit, amount: ExprId) -> Option<Way> {
+    let number = match &unit.tree.expr(amount).kind {
+        #[allow(clippy::cast_precision_loss, reason = "only the sign counts")]
+        ExprKind::Int(value) => *value as f64,
+        ExprKind::Float(value) => *value,
+        ExprKind::Unary(UnaryOp::Minus, inner) => return sign(facts, unit, *inner).map(Way::opposite),
+        _ => facts.world.fixed(facts.project.cell_of(unit, unit.place_of(amount)?)?)?,
+    };
+    match number {
+        number if number > 0.0 => Some(Way::Up),
+        number if number < 0.0 => Some(Way::Down),
+        _ => None,
+    }
+}
+
+/// The cells that make a test before a write fail once they have gone far enough, and which way.
+fn held_by(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, write: Span) -> Vec<Hold> {
+    let unit = handler.unit;
+    let mut tests: Vec<(ExprId, bool)> = handler.tree.when.map(|when| (when, true)).into_iter().collect();
+    let bodies = unit.tree.procedures.iter().map(|procedure| &procedure.body).chain([&handler.tree.body]);
+    bodies.filter(|body| body.span.contains(write)).for_each(|body| tests_before(&body.statements, write, &mut tests));
+    tests.into_iter().flat_map(|(test, wanted)| fails_by(facts, unit, test, wanted)).collect()
+}
+
+/// The tests that must have come out as given where a statement is reached.
+fn tests_before(statements: &[Statement], at: Span, tests: &mut Vec<(ExprId, bool)>) {
+    for statement in statements.iter().take_while(|statement| statement.span.start < at.end) {
+        let around = statement.span.contains(at);
+        if let StatementKind::If { arms, .. } = &statement.kind {
+            for arm in arms {
+                if around && arm.body.span.contains(at) {
+                    tests.push((arm.tests[0], true));
+                    break;
+                }
+                if !around && !leads_out(&arm.body) {
+                    break;
+                }
+                tests.push((arm.tests[0], false));
+            }
+        }
+        if around {
+            blocks(statement).into_iter().for_each(|block| tests_before(&block.statements, at, tests));
+        }
+    }
+}
+
+fn leads_out(block: &Block) -> bool {
+    block.statements.last().is_some_and(|last| matches!(last.kind, StatementKind::Return(_)))
+}
+
+/// The cells that, going one way, bring a test to come out otherwise than wanted.
+fn fails_by(facts: &Facts<'_>, unit: &ScriptUnit, test: ExprId, wanted: bool) -> Vec<Hold> {
+    let inner = |test: ExprId, wanted: bool| fails_by(facts, unit, test, wanted);
+    match &unit.tree.expr(test).kind {
+        ExprKind::Unary(UnaryOp::Not, test) => inner(*test, !wanted),
+        ExprKind::Binary(op @ (BinaryOp::And | BinaryOp::Or), left, right) => {
+            let (mut left, right) = (inner(*left, wanted), inner(*right, wanted));
+            if (*op == BinaryOp::And) == wanted {
+                left.extend(right);
+            } else {
+                left.retain(|hold| right.contains(hold));
+            }
+            left
+        }
+        ExprKind::Binary(op, left, right) => {
+            let ways: &[Way] =
+                match (op, wanted) {
+                    (BinaryOp::Less | BinaryOp::LessEqual, true)
+                    | (BinaryOp::Greater | BinaryOp::GreaterEqual, false) => &[Way::Up],
+                    (BinaryOp::Greater | BinaryOp::GreaterEqual, true)
+                    | (BinaryOp::Less | BinaryOp::LessEqual, false) => &[Way::Down],
+                    (BinaryOp::Equal, true) | (BinaryOp::NotEqual, false) => &[Way::Up, Way::Down],
+                    _ => &[],
+                };
+            let holds = |side: ExprId, other: ExprId, turned: bool| {
+                let cell = unit.place_of(side).and_then(|place| facts.project.cell_of(unit, place));
+                let beside = facts.cells_in(unit, other);
+                let way = move |&way: &Way| if turned { way.opposite() } else { way };
+                cell.into_iter().flat_map(move |cell| {
+                    let beside = beside.clone();
+                    ways.iter().map(move |one| Hold { cell, way: way(one), beside: beside.clone() })
+                })
+            };
+            holds(*left, *right, false).chain(holds(*right, *left, true)).collect()
+        }
+        _ => Vec::new(),
+    }
 }
 
 /// Whether a value depends on what changed, or is drawn.
@@ -204,62 +416,9 @@ fn settles(facts: &Facts<'_>, unit: &ScriptUnit, cell: CellId, value: ExprId) ->
     let plain = |&argument: &ExprId| {
         unit.place_of(argument).is_some_and(|place| facts.project.cell_of(unit, place) == Some(cell))
     };
-    let others = arguments.iter().filter(|argument| !plain(argument)).all(|&argument| {
-        let mut reads = false;
-        walk_expr(unit, argument, &mut |expr| {
-            reads |= unit.place_of(expr).is_some_and(|place| facts.project.cell_of(unit, place) == Some(cell))
-        });
-        !reads
-    });
+    let mut others = arguments.iter().filter(|argument| !plain(argument));
+    let others = others.all(|&argument| !facts.cells_in(unit, argument).contains(&cell));
     known && arguments.iter().any(plain) && others
-}
-
-/// Whether the write stands behind a comparison of a variable of the circle that its own steps bring to fail.
-fn is_behind_a_failing_test(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, access: &Access) -> bool {
-    let unit = handler.unit;
-    let mut tests: Vec<ExprId> = handler.tree.when.into_iter().collect();
-    walk(&handler.tree.body, &mut |statement| {
-        if let StatementKind::If { arms, .. } = &statement.kind {
-            for arm in arms.iter().filter(|arm| arm.body.span.contains(access.statement)) {
-                tests.push(arm.tests[0]);
-            }
-        }
-    });
-    let rising = match access.kind {
-        AccessKind::Write(AssignOp::Add, Some(value)) => sign(unit, value),
-        AccessKind::Write(AssignOp::Subtract, Some(value)) => -sign(unit, value),
-        AccessKind::Write(AssignOp::Set, Some(value)) => match &unit.tree.expr(value).kind {
-            ExprKind::Binary(BinaryOp::Add, _, right) => sign(unit, *right),
-            ExprKind::Binary(BinaryOp::Subtract, _, right) => -sign(unit, *right),
-            _ => 0,
-        },
-        _ => 0,
-    };
-    tests.into_iter().any(|test| {
-        let mut fails = false;
-        walk_expr(unit, test, &mut |expr| {
-            if let ExprKind::Binary(op, left, right) = &unit.tree.expr(expr).kind {
-                let own = |side: ExprId| {
-                    unit.place_of(side).is_some_and(|place| facts.project.cell_of(unit, place) == Some(access.cell))
-                };
-                let upper = matches!(op, BinaryOp::Less | BinaryOp::LessEqual);
-                let lower = matches!(op, BinaryOp::Greater | BinaryOp::GreaterEqual);
-                fails |= own(*left) && (upper && rising > 0 || lower && rising < 0);
-                fails |= own(*right) && (lower && rising > 0 || upper && rising < 0);
-            }
-        });
-        fails
-    })
-}
-
-/// The sign of a literal.
-fn sign(unit: &ScriptUnit, value: ExprId) -> i32 {
-    match &unit.tree.expr(value).kind {
-        ExprKind::Int(value) => i32::from(*value > 0) - i32::from(*value < 0),
-        ExprKind::Float(value) => i32::from(*value > 0.0) - i32::from(*value < 0.0),
-        ExprKind::Unary(UnaryOp::Minus, inner) => -sign(unit, *inner),
-        _ => 0,
-    }
 }
 
 /// Simple circles, each found from its first handler, up to eight handlers long.
@@ -276,8 +435,8 @@ fn extend(edges: &[Vec<Edge>], start: usize, at: usize, path: &mut Vec<Edge>, fo
     if path.len() >= 8 || found.len() >= 1000 {
         return;
     }
-    for &edge in &edges[at] {
-        path.push(edge);
+    for edge in &edges[at] {
+        path.push(edge.clone());
         if edge.to == start {
             found.push(path.clone());
         } else if edge.to > start && !path.iter().any(|other| other.from == edge.to) {
@@ -351,6 +510,70 @@ on changed flow {
 
 on bell {
     height += 1
+}
+"#],
+        );
+    }
+
+    #[test]
+    fn all_goes_one_way_up_to_a_test_or_a_number() {
+        let registry: String = ["a", "b", "c", "d", "e", "f", "g", "h", "i"]
+            .iter()
+            .map(|name| {
+                format!(
+                    "[variables.tide.{name}]\ntype = \"int\"\nscope = \"global\"\ndefault = 0\nengine = \"reads\"\n"
+                )
+            })
+            .collect();
+        expect(
+            &registry,
+            &[r#"script tides for tide
+
+on changed a {
+    b = a + 1
+}
+on changed b {
+    if b > 10 {
+        return
+    }
+    a = b
+}
+
+on changed c {
+    d = max(c - 2, 0)
+}
+on changed d {
+    c = d
+}
+
+on changed e {
+    f = e + 1
+}
+on changed f {
+    if f > 3 {
+        e = f // ~ sharing/feedback
+    }
+}
+
+on changed g {
+    if h < g {
+        h = g + 1
+    }
+}
+on changed h when not (h >= 8 or g == 3) {
+    g = h
+}
+
+on changed i {
+    i = min(i + 1, 9)
+}
+
+on bell {
+    a = random(0, 9)
+    c = a
+    e = a
+    g = a
+    i = a
 }
 "#],
         );
