@@ -4,13 +4,14 @@ use crate::finding::{Finding, Level, RuleName};
 use crate::flow::access::{Access, AccessKind, names};
 use crate::flow::engine::Key;
 use crate::project::{Base, CellId, Meaning, Place, PlaceId, ScriptId, ScriptUnit};
-use crate::registry::{Overflow, OwnerId, SignalId, Type};
+use crate::registry::{Overflow, OwnerId, Scope, SignalId, Type, VarId};
 use crate::rules::Facts;
 use crate::rules::facts::HandlerView;
 use crate::rules::{Example, Rule};
-use crate::script::ast::{AssignOp, BinaryOp, ExprId, ExprKind, LocalKind, Trigger};
+use crate::script::ast::{AssignOp, BinaryOp, ExprId, ExprKind, LocalId, LocalKind, Trigger};
 use rayon::prelude::*;
 use rustc_hash::FxHashMap;
+use std::cmp::Ordering;
 use std::hash::BuildHasher;
 
 /// How many earlier handlers each one is held against.
@@ -104,7 +105,7 @@ fn judge(facts: &Facts<'_>, cell: CellId, uses: &[Use<'_, '_>]) -> Vec<Finding> 
         let earlier = uses[..at].iter().filter(|other| other.handler.script != later.handler.script);
         let clash = earlier.take(MOST_PAIRS).find_map(|other| {
             let clash = clash(&other.handler, other, &later.handler, later)?;
-            both_answer(facts, &other.handler, &later.handler).then_some((other, clash))
+            both_answer(facts, cell, &other.handler, &later.handler).then_some((other, clash))
         });
         if let Some((other, clash)) = clash {
             told = Some(later.handler.script);
@@ -146,7 +147,7 @@ fn key(facts: &Facts<'_>, handler: &HandlerView<'_, '_>) -> Option<TriggerKey> {
 
 /// Whether one and the same trigger can reach both: not in different scenes, not for different actors, and not where
 /// their filters or tests exclude each other.
-fn both_answer(facts: &Facts<'_>, a: &HandlerView<'_, '_>, b: &HandlerView<'_, '_>) -> bool {
+fn both_answer(facts: &Facts<'_>, cell: CellId, a: &HandlerView<'_, '_>, b: &HandlerView<'_, '_>) -> bool {
     let registry = facts.registry();
     if let (Some(x), Some(y)) = (facts.world.scenes_of(a.unit), facts.world.scenes_of(b.unit))
         && !x.is_empty()
@@ -171,24 +172,135 @@ fn both_answer(facts: &Facts<'_>, a: &HandlerView<'_, '_>, b: &HandlerView<'_, '
             return false;
         }
     }
-    !whens_exclude(facts, a, b)
+    !whens_exclude(facts, cell, a, b)
 }
 
-/// Whether the tests of two handlers leave some shared variable no common value.
-fn whens_exclude(facts: &Facts<'_>, a: &HandlerView<'_, '_>, b: &HandlerView<'_, '_>) -> bool {
-    if a.tree.when.is_none() || b.tree.when.is_none() {
-        return false;
+/// Whether the tests of two handlers leave some shared variable or parameter no common value, or ask two for opposite orders.
+fn whens_exclude(facts: &Facts<'_>, cell: CellId, a: &HandlerView<'_, '_>, b: &HandlerView<'_, '_>) -> bool {
+    let (Some(a_when), Some(b_when)) = (a.tree.when, b.tree.when) else { return false };
+    let decides = |operand: &Operand| decides(facts, cell, [a, b], operand);
+    let (left, right) = (comparisons(a, a_when), comparisons(b, b_when));
+    let excludes =
+        |test: &Comparison, other: &Comparison| test.excludes(other) && decides(&test.left) && decides(&test.right);
+    if left.iter().any(|test| right.iter().any(|other| excludes(test, other))) {
+        return true;
     }
     let (Some(x), Some(y)) = (facts.world.entry_state(a.id), facts.world.entry_state(b.id)) else { return true };
     let (left, right) = (facts.world.table(a.id), facts.world.table(b.id));
     left.slots.iter().enumerate().any(|(at, slot)| {
         let Key::Place(place) = slot.key else { return false };
-        let Place::Variable(variable, base) = a.unit.place(place) else { return false };
-        matches!(base, Base::One | Base::Own | Base::Listed(_))
-            && right
-                .of_variable(variable, base)
-                .is_some_and(|other| x.values[at].value.meet(&y.values[other as usize].value).is_none())
+        let Some(operand) = operand_at(a, place).filter(decides) else { return false };
+        let other = match operand {
+            Operand::Variable(variable, base) => right.of_variable(variable, base),
+            Operand::Parameter(at) => {
+                let other = b.unit.handlers[b.index].parameters.get(at);
+                other.and_then(|(local, _)| right.slot(Key::Place(b.unit.local_places[local.0 as usize])))
+            }
+            Operand::Number(_) => None,
+        };
+        other.is_some_and(|other| x.values[at].value.meet(&y.values[other as usize].value).is_none())
     })
+}
+
+/// Whether what two tests ask about is the same for both of them: neither of the handlers writes it before its first wait,
+/// and it is no matter of each instance's where they answer for different ones.
+fn decides(facts: &Facts<'_>, cell: CellId, both: [&HandlerView<'_, '_>; 2], operand: &Operand) -> bool {
+    let &Operand::Variable(variable, base) = operand else { return true };
+    let tested = CellId(variable.0);
+    let is_own = |cell: CellId| {
+        let variable = facts.project.variable_of(cell).map(|id| facts.registry().var(id));
+        variable.is_none_or(|variable| variable.scope == Scope::Instance)
+    };
+    let one_only = |handler: &HandlerView<'_, '_>| {
+        handler.unit.owner.is_none_or(|owner| !facts.registry().is_many(owner)) || is_own(cell)
+    };
+    (base != Base::Own || both.iter().all(|handler| one_only(handler)))
+        && !both.iter().any(|handler| {
+            facts.accesses_of(handler).any(|access| {
+                let reached = handler.found.reached.get(&access.statement);
+                access.cell == tested && access.writes() && reached.is_some_and(|reached| reached.before_wait)
+            })
+        })
+}
+
+/// Which of its handler's parameters a local is.
+fn parameter_of(handler: &HandlerView<'_, '_>, local: LocalId) -> Option<usize> {
+    handler.unit.handlers[handler.index].parameters.iter().position(|&(parameter, _)| parameter == local)
+}
+
+/// What a test compares, as any handler of the same trigger would name it.
+#[derive(Clone, PartialEq)]
+enum Operand {
+    Variable(VarId, Base),
+    Parameter(usize),
+    Number(f64),
+}
+
+/// A comparison that must hold: which orders of its operands it lets through.
+struct Comparison {
+    left: Operand,
+    right: Operand,
+    orders: Vec<Ordering>,
+}
+
+impl Comparison {
+    /// Whether no order of the same two operands pleases both.
+    fn excludes(&self, other: &Self) -> bool {
+        let turned = (&self.left, &self.right) == (&other.right, &other.left);
+        let same = (&self.left, &self.right) == (&other.left, &other.right);
+        let theirs = |order: Ordering| other.orders.contains(&if turned { order.reverse() } else { order });
+        (same || turned) && !self.orders.iter().any(|&order| theirs(order))
+    }
+}
+
+/// The comparisons that all must hold for a test to come out true.
+fn comparisons(handler: &HandlerView<'_, '_>, test: ExprId) -> Vec<Comparison> {
+    use Ordering::{Equal, Greater, Less};
+    let (op, left, right) = match handler.unit.tree.expr(test).kind {
+        ExprKind::Binary(BinaryOp::And, left, right) => {
+            let mut all = comparisons(handler, left);
+            all.extend(comparisons(handler, right));
+            return all;
+        }
+        ExprKind::Binary(op, left, right) => (op, left, right),
+        _ => return Vec::new(),
+    };
+    let orders = match op {
+        BinaryOp::Less => vec![Less],
+        BinaryOp::LessEqual => vec![Less, Equal],
+        BinaryOp::Greater => vec![Greater],
+        BinaryOp::GreaterEqual => vec![Greater, Equal],
+        BinaryOp::Equal => vec![Equal],
+        BinaryOp::NotEqual => vec![Less, Greater],
+        _ => return Vec::new(),
+    };
+    match (operand(handler, left), operand(handler, right)) {
+        (Some(left), Some(right)) => vec![Comparison { left, right, orders }],
+        _ => Vec::new(),
+    }
+}
+
+fn operand(handler: &HandlerView<'_, '_>, expr: ExprId) -> Option<Operand> {
+    let unit = handler.unit;
+    match unit.tree.expr(expr).kind {
+        #[allow(clippy::cast_precision_loss, reason = "two such numbers that are equal then are told apart by nobody")]
+        ExprKind::Int(value) => Some(Operand::Number(value as f64)),
+        ExprKind::Float(value) => Some(Operand::Number(value)),
+        _ => match unit.meaning(expr) {
+            Meaning::Value(place) => operand_at(handler, place),
+            _ => None,
+        },
+    }
+}
+
+fn operand_at(handler: &HandlerView<'_, '_>, place: PlaceId) -> Option<Operand> {
+    match handler.unit.place(place) {
+        Place::Variable(variable, base @ (Base::One | Base::Own | Base::Listed(_))) => {
+            Some(Operand::Variable(variable, base))
+        }
+        Place::Local(local) => parameter_of(handler, local).map(Operand::Parameter),
+        _ => None,
+    }
 }
 
 /// A use of a cell before the handler's first wait.
@@ -269,6 +381,8 @@ fn clashes(x: &Early, y: &Early) -> bool {
 fn may_be_one(a: &ScriptUnit, x: &Early, b: &ScriptUnit, y: &Early) -> bool {
     match (a.place(x.access.place), b.place(y.access.place)) {
         (Place::Variable(_, Base::Listed(x)), Place::Variable(_, Base::Listed(y))) => x == y,
+        // Whose variable is meant is not said there, which is a finding of its own.
+        (Place::Variable(_, Base::Some), _) | (_, Place::Variable(_, Base::Some)) => false,
         (Place::Variable(_, x), Place::Variable(_, y)) => match (is_fresh(a, x), is_fresh(b, y)) {
             (true, true) => false,
             (true, false) => !matches!(y, Base::Listed(_)),
@@ -321,6 +435,26 @@ mod tests {
         expect(registry, &[first, "script two for tide\n\non bell {\n    left -= 2\n}\n"]);
         let doubles = "script two for tide\n\non bell {\n    left = left + left // ~ sharing/order-hazard\n}\n";
         expect(registry, &[first, doubles]);
+    }
+
+    #[test]
+    fn tests_that_exclude_each_other_part_two_handlers() {
+        let registry = "[signals.gust]\nfrom = \"engine\"\nto = \"all\"\nparameters = { force = \"int\" }\n[variables.tide]\nheight = { type = \"int\", scope = \"global\", default = 0, engine = \"both\" }\nlimit = { type = \"int\", scope = \"global\", default = 5, engine = \"both\" }\nlast = { type = \"int\", scope = \"global\", default = 0, engine = \"reads\" }\n";
+        let parted = |first: &str, second: &str, mark: &str| {
+            let one = format!("script one for tide\n\non gust(force) when {first} {{\n    last = 1\n}}\n");
+            let two = format!("script two for tide\n\non gust(power) when {second} {{\n    last = 2{mark}\n}}\n");
+            expect(registry, &[&one, &two]);
+        };
+        let hazard = " // ~ sharing/order-hazard";
+        parted("force > 6", "power <= 6", "");
+        parted("height > limit", "height <= limit and power > 3", "");
+        parted("force == height", "height < power", "");
+        parted("force > 6", "power >= 6", hazard);
+        parted("height > limit", "limit > 3", hazard);
+        // The one that goes first opens the way for the other.
+        let one = "script one for tide\n\non gust(force) when height > 3 {\n    last = 1\n    height = 0\n}\n";
+        let two = "script two for tide\n\non gust(force) when height <= 3 { // ~ sharing/order-hazard\n    last = 2 // ~ sharing/order-hazard\n}\n";
+        expect(registry, &[one, two]);
     }
 
     #[test]

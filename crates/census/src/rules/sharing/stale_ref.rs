@@ -2,13 +2,13 @@
 
 use crate::finding::{Finding, Level, RuleName};
 use crate::flow::access::Body;
-use crate::flow::graph::StepKind;
-use crate::project::{CellId, Meaning};
+use crate::flow::graph::{Graph, StepKind};
+use crate::project::{CellId, Meaning, PlaceId, ScriptUnit};
 use crate::registry::Type;
 use crate::rules::Facts;
 use crate::rules::facts::HandlerView;
 use crate::rules::{Example, Rule};
-use crate::script::ast::{AssignOp, Trigger};
+use crate::script::ast::{AssignOp, ExprId, Trigger};
 
 /// The rule.
 pub const RULE: Rule = Rule {
@@ -88,9 +88,10 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
     for handler in
         facts.handlers().filter(|h| matches!(h.tree.trigger, Trigger::Start | Trigger::Spawn | Trigger::Enter))
     {
-        for step in handler.graph.blocks.iter().flat_map(|block| &block.steps) {
+        let bodies = facts.world.bodies(handler.script, handler.graph);
+        for step in bodies.iter().flat_map(|graph| &graph.blocks).flat_map(|block| &block.steps) {
             let StepKind::Assign { place, op: AssignOp::Set, value, .. } = &step.kind else { continue };
-            let Meaning::Value(from) = handler.unit.meaning(*value) else { continue };
+            let Some(from) = source(handler.unit, &bodies, *value) else { continue };
             let cells = facts.project.cell_of(handler.unit, *place).zip(facts.project.cell_of(handler.unit, from));
             let Some((copy, original)) = cells.filter(|(copy, original)| copy != original) else { continue };
             let is_ref = matches!(handler.unit.place_types[from.index()], Type::Ref(_));
@@ -111,6 +112,26 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
         }
     }
     findings
+}
+
+/// How many `let`s are followed to where their value comes from.
+const MOST_LETS: usize = 4;
+
+/// The place that a value is copied from, perhaps through a `let` or two.
+fn source(unit: &ScriptUnit, bodies: &[&Graph], value: ExprId) -> Option<PlaceId> {
+    let Meaning::Value(mut from) = unit.meaning(value) else { return None };
+    for _ in 0..MOST_LETS {
+        let steps = bodies.iter().flat_map(|graph| &graph.blocks).flat_map(|block| &block.steps);
+        let mut lets = steps.filter_map(|step| match step.kind {
+            StepKind::Let { place, value } if place == from => Some(value),
+            _ => None,
+        });
+        match lets.next().map(|value| unit.meaning(value)) {
+            Some(Meaning::Value(further)) => from = further,
+            _ => break,
+        }
+    }
+    Some(from)
 }
 
 fn used_elsewhere(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, cell: CellId) -> bool {
@@ -164,6 +185,38 @@ on changed called {
 
 on bell {
     if known is none {
+        note "nobody"
+    }
+}
+
+on touched(other: mailboat) {
+    called = other
+}
+"#],
+        );
+    }
+
+    #[test]
+    fn a_copy_may_go_by_a_let_or_a_procedure() {
+        expect(
+            "[variables.office.called]\ntype = \"ref\"\nof = \"mailboat\"\nscope = \"global\"\nengine = \"reads\"\n",
+            &[r#"script desk for office
+
+private known: mailboat
+private first: mailboat
+
+on start {
+    let now = called
+    known = now // ~ sharing/stale-ref
+    keep()
+}
+
+proc keep() {
+    first = called // ~ sharing/stale-ref
+}
+
+on bell {
+    if known is none and first is none {
         note "nobody"
     }
 }
