@@ -281,8 +281,33 @@ impl Run<'_, '_> {
             && let Some(slot) = self.slot(place)
         {
             state.values[slot as usize].value = Value::Num(rest.clone());
+            state.doubted.push_new(slot);
         }
         rest
+    }
+
+    /// How long a text is: known of one that is written out.
+    fn length(&self, arguments: &[ExprId]) -> Num {
+        let text = arguments.first().map(|&text| &self.unit.tree.expr(text).kind);
+        match text {
+            #[allow(clippy::cast_precision_loss, reason = "no text in a file is that long")]
+            Some(ExprKind::Text(parts)) => {
+                let least: usize = parts
+                    .iter()
+                    .map(|part| match part {
+                        TextPart::Plain(text) => text.chars().count(),
+                        TextPart::Token { .. } => 0,
+                    })
+                    .sum();
+                let most = if parts.iter().all(|part| matches!(part, TextPart::Plain(_))) {
+                    least as f64
+                } else {
+                    f64::INFINITY
+                };
+                Num::range(least as f64, most, true)
+            }
+            _ => Num::range(0.0, f64::INFINITY, true),
+        }
     }
 
     fn eval_call(&mut self, state: &mut State, expr: ExprId, arguments: &[ExprId]) -> Value {
@@ -314,7 +339,7 @@ impl Run<'_, '_> {
             (Builtin::Max, [first, rest @ ..]) => rest.iter().fold(first.clone(), |most, x| most.max(x)),
             (Builtin::Clamp, [x, low, high]) => x.max(low).min(high),
             (Builtin::Random, [low, high]) => Num::range(low.lo.min(high.lo), low.hi.max(high.hi), low.int && high.int),
-            (Builtin::Length, _) => Num::range(0.0, f64::INFINITY, true),
+            (Builtin::Length, _) => self.length(arguments),
             (Builtin::TickLength, _) => Num::constant(1.0 / self.world.project.config.tick_rate, false),
             (Builtin::Chance, [p]) => return Value::Bool { yes: p.hi > 0.0, no: p.lo < 1.0 },
             _ => return anything(self.unit.ty(expr)),

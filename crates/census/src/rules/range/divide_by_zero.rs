@@ -112,4 +112,36 @@ on bell {
 "#],
         );
     }
+
+    #[test]
+    fn a_later_test_for_zero_is_not_called_needless() {
+        expect(
+            r#"[variables.tide.speed]
+type = "int"
+scope = "global"
+default = 0
+min = 0
+max = 9
+engine = "both"
+
+[variables.tide.hours]
+type = "number"
+scope = "global"
+default = 0
+engine = "reads"
+"#,
+            &[r#"script tides for tide
+
+on bell {
+    hours = 60 / speed // ~ range/divide-by-zero
+    if speed != 0 {
+        hours += 10 / speed
+    }
+    hours += 1 / speed
+    hours += 1 / length("tide")
+    hours += 1 / length("{speed}!")
+}
+"#],
+        );
+    }
 }
