@@ -92,7 +92,8 @@ pub fn after_effects(now: &Abstract, reach: &Value, effects: &[Effect]) -> Abstr
     for effect in effects {
         up |= effect.up;
         down |= effect.down;
-        after.unset |= effect.clears;
+        // A `ref` without a value is *none*, which is a value like another.
+        after.unset |= effect.clears && !matches!(now.value, Value::Ref { .. });
         if effect.set.is_some() {
             after.set = true;
         }

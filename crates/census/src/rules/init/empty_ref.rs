@@ -86,6 +86,40 @@ mod tests {
     use crate::rules::testing::expect;
 
     #[test]
+    fn one_that_was_cleared_during_a_wait_is_none_and_not_unset() {
+        expect(
+            r#"[variables.office.called]
+type = "ref"
+of = "parcel"
+scope = "global"
+engine = "reads"
+
+[variables.parcel]
+weight = { type = "int", scope = "instance", default = 1, engine = "both", writers = ["*"] }
+"#,
+            &[r#"script desk for office
+
+on bell {
+    wait 1s
+    if called is set and called.weight > 3 {
+        remove called
+        called.weight = 1 // ~ init/empty-ref
+    }
+    let kept = called
+    clear called
+    if kept is set {
+        kept.weight = 2
+    }
+}
+
+on touched(other: parcel) {
+    called = other
+}
+"#],
+        );
+    }
+
+    #[test]
     fn tests_hold_wherever_they_have_come_out_that_way() {
         expect(
             r#"[variables.office.called]
