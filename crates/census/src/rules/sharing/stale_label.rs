@@ -9,7 +9,7 @@ use crate::registry::SignalId;
 use crate::rules::Facts;
 use crate::rules::facts::HandlerView;
 use crate::rules::{Example, Rule};
-use crate::script::ast::Trigger;
+use crate::script::ast::{ExprId, Trigger};
 use crate::source::Span;
 use rustc_hash::{FxHashMap, FxHashSet};
 use std::collections::{BTreeMap, BTreeSet};
@@ -93,7 +93,9 @@ fn labels<'p, 'f>(facts: &'f Facts<'p>) -> BTreeMap<String, Label<'p, 'f>> {
     let mut labels: BTreeMap<String, Label<'p, 'f>> = BTreeMap::new();
     for handler in facts.handlers() {
         for name in touched_labels(facts, handler.script, handler.graph) {
-            labels.entry(name).or_default().printers.push(handler);
+            if !may_keep_silent(facts, &handler, &name) {
+                labels.entry(name).or_default().printers.push(handler);
+            }
         }
     }
     for (script, unit) in facts.project.script_ids() {
@@ -107,6 +109,63 @@ fn labels<'p, 'f>(facts: &'f Facts<'p>) -> BTreeMap<String, Label<'p, 'f>> {
         }
     }
     labels
+}
+
+/// Whether a handler `on changed` has a way that prints nothing, which the changed variable alone decides: `if oil < 10`.
+/// Other tests may ask whether the label is wanted at all.
+fn may_keep_silent(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, label: &str) -> bool {
+    let Some(cell) = changed_cell(facts, handler) else { return false };
+    let unit = handler.unit;
+    let outcome = |test: ExprId| handler.found.outcomes.get(&test).map_or((true, true), |found| (found.yes, found.no));
+    let decides = |test: ExprId| {
+        let (mut about, mut alone) = (false, true);
+        walk_expr(unit, test, &mut |inner| {
+            if let Some(place) = unit.place_of(inner) {
+                let same = facts.project.cell_of(unit, place) == Some(cell);
+                about |= same;
+                alone &= same;
+            }
+        });
+        about && alone
+    };
+    if handler.tree.when.is_some_and(|when| decides(when) && outcome(when).1) {
+        return true;
+    }
+    let prints = |step: &Step| match &step.kind {
+        StepKind::Call(call) => match unit.meaning(*call) {
+            Meaning::Procedure(id) => {
+                let graph = &facts.world.graphs[handler.script.index()].procedures[id.index()];
+                touched_labels(facts, handler.script, graph).contains(label)
+            }
+            _ => false,
+        },
+        StepKind::Send { .. } => true,
+        _ => is_print(facts, unit, step, label),
+    };
+    let inside: Vec<bool> = handler.graph.blocks.iter().map(|block| block.steps.iter().any(prints)).collect();
+    // Backward to the greatest fixpoint, as in `certain`; a test that asks about something else counts as coming out well.
+    let mut at_start = vec![true; inside.len()];
+    loop {
+        let before = at_start.clone();
+        for (at, block) in handler.graph.blocks.iter().enumerate().rev() {
+            let mut ways = block.exit.successors().into_iter().map(|next| at_start[next.index()]);
+            let on = match &block.exit {
+                Exit::Branch { test, yes, no } => match outcome(*test) {
+                    (true, false) => at_start[yes.index()],
+                    (false, true) => at_start[no.index()],
+                    _ if decides(*test) => ways.all(|way| way),
+                    _ => ways.any(|way| way),
+                },
+                Exit::Match { subject, .. } if decides(*subject) => ways.all(|way| way),
+                Exit::Restart | Exit::Gone => true,
+                _ => ways.any(|way| way),
+            };
+            at_start[at] = inside[at] || on;
+        }
+        if before == at_start {
+            return !at_start[0];
+        }
+    }
 }
 
 /// The handlers that send each signal, procedures included.
@@ -426,5 +485,27 @@ on changed height {
 }
 "#],
         );
+    }
+
+    #[test]
+    fn a_change_that_is_shown_only_while_it_is_low() {
+        let shown = |body: &str, mark: &str| {
+            let printer = format!(
+                "script board for tide\n\nprivate open: bool = true\n\non changed oil {{\n{body}\n}}\n\non touched(other) {{\n    open = not open\n    note \"{{open}}\"\n}}\n"
+            );
+            let writer = format!("script lamps for tide\n\non bell {{\n    oil = random(0, 50){mark}\n}}\n");
+            let registry =
+                "[variables.tide]\noil = { type = \"int\", scope = \"global\", default = 9, engine = \"reads\" }\n";
+            expect(registry, &[&printer, &writer]);
+        };
+        let stale = " // ~ sharing/stale-label";
+        shown("    if oil < 10 {\n        show oil_label \"{oil} left\"\n    }", stale);
+        shown("    if oil >= 10 {\n        return\n    }\n    show oil_label \"{oil} left\"", stale);
+        shown(
+            "    if oil < 10 {\n        show oil_label \"{oil} left\"\n    } else {\n        hide oil_label\n    }",
+            "",
+        );
+        shown("    if open {\n        show oil_label \"{oil} left\"\n    }", "");
+        shown("    if oil != was {\n        show oil_label \"{oil} left\"\n    }", "");
     }
 }
