@@ -894,6 +894,11 @@ impl<'w, 'p> Run<'w, 'p> {
             return SmallVec::new();
         }
         let (Some(slot), Some(old)) = (self.slot(place), old) else { return smallvec![state] };
+        if !is_of(&given, self.table.slots[slot as usize].ty) {
+            // A value of another type is a finding of its own, and tells nothing of what is kept.
+            state.values[slot as usize].unset = false;
+            return smallvec![state];
+        }
         let (new, forms) = match (op, &old, &given) {
             (_, _, _) if axis.is_some() => (anything(self.table.slots[slot as usize].ty), Forms::Unknown),
             (AssignOp::Set, ..) => (given, forms),
@@ -946,12 +951,13 @@ impl<'w, 'p> Run<'w, 'p> {
         }
     }
 
-    /// A value as its variable's type and overflow keep it.
+    /// A value as its variable's type keeps it.
     fn fitted(&self, slot: Slot, value: Value) -> Value {
         let facts = &self.table.slots[slot as usize];
         match (value, facts.ty) {
             (Value::Num(num), Type::Number) => Value::Num(Num { int: false, ..num }),
             (Value::Num(num), Type::Int) if !num.int => Value::Num(num.rounded(f64::floor)),
+            (value, ty) if !is_of(&value, ty) => anything(ty),
             (value, _) => value,
         }
     }
@@ -1173,6 +1179,17 @@ fn step_of(state: &State, slot: Slot, forms: &Forms) -> Option<(Num, Num)> {
         sum = sum.add(&state.num(other)?.mul(&Num::constant(factor, factor.fract() == 0.0)));
     }
     Some((before, sum))
+}
+
+/// Whether a place of that type can keep such a value.
+fn is_of(value: &Value, ty: Type) -> bool {
+    match ty {
+        Type::Int | Type::Number => matches!(value, Value::Num(_)),
+        Type::Bool => matches!(value, Value::Bool { .. }),
+        Type::Text | Type::Enum(_) => matches!(value, Value::Text(_)),
+        Type::Ref(_) => matches!(value, Value::Ref { .. }),
+        Type::Unknown | Type::Vec2 | Type::Vec3 => true,
+    }
 }
 
 fn cut(state: &mut State, slot: Slot, (lo, hi): (f64, f64)) {

@@ -294,3 +294,28 @@ fn ticks_that_pile_up() {
         "script tides for tide\n\nprivate busy: bool = false\n\non tick when not busy {\n    busy = true\n    wait 1s\n    busy = false\n}\n",
     );
 }
+
+#[test]
+fn a_value_of_another_type_spoils_nothing_else() {
+    crate::rules::testing::expect(
+        r#"[variables.tide]
+share = { type = "number", scope = "global", default = 0.5, min = 0, max = 1, engine = "reads" }
+fog = { type = "number", scope = "global", default = 0, min = 0, max = 100, engine = "reads" }
+depth = { type = "int", scope = "global", engine = "reads" }
+"#,
+        &[r#"script tides for tide
+
+on bell {
+    share = chance(0.5) // ~ type/mismatch
+    fog = 100 * share
+    depth = "deep" // ~ type/mismatch
+    note "{depth}"
+}
+
+on touched(other) {
+    fog *= 1 - share
+    share = (share + 1) / 2
+}
+"#],
+    );
+}
