@@ -3,7 +3,7 @@
 use crate::finding::{Finding, RuleName};
 use crate::flow::access::walk_expr;
 use crate::flow::engine::{Event, Outcome};
-use crate::project::{Cell, CellId, Meaning, Place, PlaceId, ScriptId, ScriptUnit};
+use crate::project::{Cell, CellId, Meaning, Place, PlaceId, ProcFacts, ProcId, ScriptId, ScriptUnit};
 use crate::rules::Facts;
 use crate::script::ast::*;
 use crate::source::Span;
@@ -112,12 +112,14 @@ fn can_change(facts: &Facts<'_>, unit: &ScriptUnit, place: PlaceId) -> bool {
     }
 }
 
-/// A `let` that is set once, from what never changes, is a constant by another name.
+/// A `let` that is set once, from what never changes, is a constant by another name; so is a procedure's parameter that every
+/// call gives a constant.
 fn local_can_change(facts: &Facts<'_>, unit: &ScriptUnit, local: LocalId, place: PlaceId) -> bool {
-    if unit.tree.local(local).kind != LocalKind::Let {
-        return true;
-    }
-    let mut changes = false;
+    let mut changes = match unit.tree.local(local).kind {
+        LocalKind::Let => false,
+        LocalKind::Parameter => !is_given_constants(facts, unit, local),
+        _ => true,
+    };
     let bodies = unit.tree.handlers.iter().map(|handler| &handler.body);
     for body in bodies.chain(unit.tree.procedures.iter().map(|procedure| &procedure.body)) {
         walk(body, &mut |statement| match &statement.kind {
@@ -129,6 +131,32 @@ fn local_can_change(facts: &Facts<'_>, unit: &ScriptUnit, local: LocalId, place:
         });
     }
     changes
+}
+
+/// Whether a local is the parameter of a procedure, and every call passes something for it that never changes.
+fn is_given_constants(facts: &Facts<'_>, unit: &ScriptUnit, local: LocalId) -> bool {
+    let at = |procedure: &ProcFacts| procedure.parameters.iter().position(|&parameter| parameter == local);
+    let found = unit.procedures.iter().enumerate().find_map(|(id, procedure)| Some((id, at(procedure)?)));
+    let Some((id, at)) = found else { return false };
+    let calls = (0..unit.tree.exprs.len()).map(|expr| ExprId(u32::try_from(expr).unwrap_or(u32::MAX)));
+    let mut calls = calls.filter(|&call| unit.meaning(call) == Meaning::Procedure(ProcId::at(id)));
+    calls.all(|call| match &unit.tree.expr(call).kind {
+        ExprKind::Call(_, arguments) => arguments.get(at).is_none_or(|&argument| is_literal(facts, unit, argument)),
+        _ => false,
+    })
+}
+
+/// Whether a value is made of literals and of variables that nothing writes.
+fn is_literal(facts: &Facts<'_>, unit: &ScriptUnit, value: ExprId) -> bool {
+    let mut literal = true;
+    walk_expr(unit, value, &mut |expr| match unit.meaning(expr) {
+        Meaning::Value(place) | Meaning::Axis(place, _) => {
+            literal &= !matches!(unit.place(place), Place::Local(_)) && !can_change(facts, unit, place);
+        }
+        Meaning::Procedure(_) | Meaning::Builtin(_) => literal = false,
+        _ => {}
+    });
+    literal
 }
 
 /// Tests that guard a write which is itself reported: the write is the mistake.

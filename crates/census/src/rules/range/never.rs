@@ -58,6 +58,38 @@ mod tests {
     use crate::rules::testing::expect;
 
     #[test]
+    fn what_every_call_of_a_procedure_passes_as_a_constant_decides_nothing() {
+        expect(
+            r#"[variables.tide]
+height = { type = "int", scope = "global", default = 0, min = 0, max = 9, engine = "both" }
+step = { type = "int", scope = "global", default = 2, constant = true }
+"#,
+            &[r#"script tides for tide
+
+proc lower(by: int) {
+    if by <= 0 {
+        return
+    }
+    height = max(height - by, 0)
+}
+
+proc raise(by: int) {
+    if by < 0 { // ~ range/never
+        return
+    }
+    height = min(height + by, 9)
+}
+
+on bell {
+    lower(step)
+    lower(3)
+    raise(height)
+}
+"#],
+        );
+    }
+
+    #[test]
     fn a_flag_counts_with_its_not() {
         expect(
             r#"[variables.tide.open]
