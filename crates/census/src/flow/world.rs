@@ -195,6 +195,10 @@ pub struct World<'p> {
     pub cleared: Vec<bool>,
     /// Whether anything writes a cell.
     pub written: Vec<bool>,
+    /// Cells whose values are told by what could not be read, or means something else than it says: they may be anything.
+    unsettled: Vec<bool>,
+    /// Words of stretches that could not be read, and what misspelled names may mean.
+    unread: FxHashSet<String>,
     beforehand: Beforehand,
     in_invariant: FxHashSet<VarId>,
     /// By invariant: with the values that a run begins with it is false, so nothing may be built on it.
@@ -254,6 +258,12 @@ impl<'p> World<'p> {
             accesses: Vec::new(),
             cleared: vec![false; project.cells.len()],
             written: vec![false; project.cells.len()],
+            unsettled: Vec::new(),
+            unread: project
+                .scripts
+                .iter()
+                .flat_map(|unit| unit.unread_names.union(&unit.meant_names).cloned())
+                .collect(),
             beforehand: Beforehand::default(),
             in_invariant: project.invariants.iter().flat_map(|invariant| invariant.variables.iter().copied()).collect(),
             begins_false: vec![false; project.invariants.len()],
@@ -277,6 +287,7 @@ impl<'p> World<'p> {
         world.gather();
         world.find_comings_and_goings();
         world.find_certain();
+        world.unsettled = world.find_unsettled();
         world.start_reach();
         world.find_thresholds();
         let ids: Vec<HandlerId> = world.handler_ids().collect();
@@ -323,6 +334,41 @@ impl<'p> World<'p> {
         for id in project.registry.var_ids() {
             self.written[id.index()] |= project.registry.var(id).engine_writes;
         }
+    }
+
+    /// What stands in a stretch that could not be read, what a misspelled name may mean, and what is given `+1` or a value of
+    /// another type.
+    fn find_unsettled(&self) -> Vec<bool> {
+        let project = self.project;
+        let registry = &project.registry;
+        let mut unsettled: Vec<bool> = project
+            .cells
+            .iter()
+            .map(|cell| match *cell {
+                Cell::Variable(id) => self.unread.contains(&*registry.var(id).name),
+                Cell::Private(script, index) => {
+                    let unit = project.script(script);
+                    unit.may_use(project.text(unit, unit.tree.privates[index as usize].name.span))
+                }
+            })
+            .collect();
+        for (unit, writes) in project.scripts.iter().zip(&self.procedure_writes) {
+            let names = unit.tree.procedures.iter().map(|procedure| project.text(unit, procedure.name.span));
+            for cell in names.zip(writes).filter(|(name, _)| unit.may_use(name)).flat_map(|(_, cells)| cells) {
+                unsettled[cell.index()] = true;
+            }
+        }
+        for (unit, accesses) in project.scripts.iter().zip(&self.accesses) {
+            for access in accesses {
+                if let super::access::AccessKind::Write(op, Some(value)) = access.kind {
+                    let slip =
+                        op == AssignOp::Set && matches!(unit.tree.expr(value).kind, ExprKind::Unary(UnaryOp::Plus, _));
+                    let fits = unit.ty(value).is_like(unit.place_types[access.place.index()]);
+                    unsettled[access.cell.index()] |= slip || !fits;
+                }
+            }
+        }
+        unsettled
     }
 
     fn find_thresholds(&mut self) {
@@ -678,6 +724,14 @@ impl<'p> World<'p> {
             });
         }
         self.reach = reach;
+        for at in (0..self.unsettled.len()).filter(|&at| self.unsettled[at]) {
+            let (ty, variable) = match self.project.cells[at] {
+                Cell::Variable(id) => (registry.var(id).ty, Some(id)),
+                Cell::Private(script, index) => (self.project.script(script).privates[index as usize].ty, None),
+            };
+            let inside = variable.and_then(|id| self.within_bounds(id, anything(ty)));
+            self.reach[at] = inside.unwrap_or_else(|| anything(ty));
+        }
         for id in registry.var_ids().filter(|&id| registry.var(id).engine_writes) {
             self.effects[id.index()].push(Effect {
                 handler: None,
@@ -692,11 +746,17 @@ impl<'p> World<'p> {
         self.renew_engine_reach();
     }
 
+    /// Whether what a cell holds hangs on something that could not be read, or means something else than it says.
+    #[must_use]
+    pub fn is_unsettled(&self, cell: CellId) -> bool {
+        self.unsettled[cell.index()]
+    }
+
     /// The one number that a cell holds for good, where nothing writes it and all start with the same.
     #[must_use]
     pub fn fixed(&self, cell: CellId) -> Option<f64> {
         match &self.reach[cell.index()] {
-            Value::Num(num) if !self.written[cell.index()] => num.single(),
+            Value::Num(num) if !self.written[cell.index()] && !self.unsettled[cell.index()] => num.single(),
             _ => None,
         }
     }
@@ -769,14 +829,29 @@ impl<'p> World<'p> {
             .map(InstanceId::at)
             .filter(|&instance| variable.scope == Scope::Instance && registry.instance(instance).of == variable.owner);
         let mut start =
-            variable.default.as_ref().map_or_else(|| nothing(variable.ty), |value| self.constant(value, variable.ty));
+            variable.default.as_ref().map_or_else(|| nothing(variable.ty), |value| self.start_value(id, value));
         for instance in own {
             if let Some(value) = registry.start_of(id, instance) {
-                start =
-                    join_nothing(&start, &self.constant(value, variable.ty), variable.ty, variable.default.is_none());
+                start = join_nothing(&start, &self.start_value(id, value), variable.ty, variable.default.is_none());
             }
         }
         start
+    }
+
+    /// What a variable starts as; one that would start outside of its range may be meant to be anything inside.
+    fn start_value(&self, id: VarId, value: &Constant) -> Value {
+        let registry = &self.project.registry;
+        let variable = registry.var(id);
+        let end = |bound: &Option<Bound>, open: f64| {
+            bound.as_ref().and_then(|bound| crate::registry::read::bound_at_start(bound, registry)).unwrap_or(open)
+        };
+        let (min, max) = (end(&variable.min, f64::NEG_INFINITY), end(&variable.max, f64::INFINITY));
+        match value.as_number() {
+            Some(number) if min <= max && (number < min || number > max) => {
+                Value::Num(Num::range(min, max, variable.ty == Type::Int))
+            }
+            _ => self.constant(value, variable.ty),
+        }
     }
 
     /// The value of a constant of the registry.
@@ -981,7 +1056,7 @@ impl<'p> World<'p> {
 
     /// Whether a cell may be without a value as a handler begins.
     fn may_be_unset(&self, handler: HandlerId, cell: CellId, base: Option<Base>, ty: Type) -> bool {
-        if matches!(ty, Type::Ref(_) | Type::Unknown) {
+        if matches!(ty, Type::Ref(_) | Type::Unknown) || self.unsettled[cell.index()] {
             return false;
         }
         self.cleared[cell.index()] || (!self.has_default(cell) && !self.assigned_before(handler, cell, base))
@@ -1105,7 +1180,18 @@ impl<'p> World<'p> {
         let (unit, _, _) = self.parts(handler);
         let (_, index) = self.handler(handler);
         unit.handlers[index].signal.is_none_or(|signal| {
-            self.project.registry.signal(signal).from_engine || self.sent_signals.contains(&signal)
+            let declared = self.project.registry.signal(signal);
+            declared.from_engine || self.sent_signals.contains(&signal) || self.unread.contains(&*declared.name)
+        })
+    }
+
+    /// Whether all that a handler is sent comes from where nobody can read what that is.
+    fn is_sent_unread(&self, handler: HandlerId) -> bool {
+        let (unit, _, _) = self.parts(handler);
+        let (_, index) = self.handler(handler);
+        unit.handlers[index].signal.is_some_and(|signal| {
+            let declared = self.project.registry.signal(signal);
+            !declared.from_engine && !self.sent_signals.contains(&signal) && !declared.parameters.is_empty()
         })
     }
 
@@ -1131,7 +1217,7 @@ impl<'p> World<'p> {
         run.keep_pauses = wanted;
         run.handler_from_entry();
         let found = Found {
-            events: run.events,
+            events: if self.is_sent_unread(handler) { Vec::new() } else { run.events },
             outcomes: run.outcomes,
             reached: run.reached,
             moves: run.moves,

@@ -153,6 +153,8 @@ pub struct ScriptUnit {
     pub bare_uses: Vec<BareUse>,
     /// Names in stretches that could not be read: whatever has such a name may be used there.
     pub unread_names: FxHashSet<String>,
+    /// The nearest names to those that mean nothing: what has such a name may be meant there.
+    pub meant_names: FxHashSet<String>,
 }
 
 /// A bare name that means a variable of the registry.
@@ -165,6 +167,12 @@ pub struct BareUse {
 }
 
 impl ScriptUnit {
+    /// Whether what has that name may be used where it could not be read, or was misspelled.
+    #[must_use]
+    pub fn may_use(&self, name: &str) -> bool {
+        self.unread_names.contains(name) || self.meant_names.contains(name)
+    }
+
     /// The place of an id.
     #[inline]
     #[must_use]

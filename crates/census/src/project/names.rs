@@ -1,7 +1,6 @@
 //! What the registry's names offer to a script, and what to say of a name that means nothing.
 
 use crate::registry::{Bound, End, Named, OwnerId, OwnerKind, Registry, Scope, VarId};
-use crate::words::nearest;
 use rustc_hash::FxHashMap;
 
 /// The registry as resolving sees it.
@@ -66,10 +65,10 @@ impl<'a> NameTable<'a> {
         Some(format!("`{name}` {belongs} to {}{not}: {cure}", crate::words::both(&owners)))
     }
 
-    /// The nearest names to one that means nothing as a bare name.
+    /// The names that a script of that owner can write bare, beside its own.
     #[must_use]
-    pub fn near_bare(&self, name: &str, owner: Option<OwnerId>, here: &[&str]) -> Option<String> {
-        let mut names: Vec<&str> = here.to_vec();
+    pub fn bare_names(&self, owner: Option<OwnerId>) -> Vec<&'a str> {
+        let mut names: Vec<&str> = Vec::new();
         if let Some(owner) = owner {
             names.extend(self.registry.owner(owner).variables.iter().map(|&id| &*self.registry.var(id).name));
         }
@@ -81,7 +80,6 @@ impl<'a> NameTable<'a> {
         names.extend(
             self.registry.names.iter().filter(|(_, n)| !matches!(n, Named::Signal(_))).map(|(name, _)| &**name),
         );
-        let near = nearest(name, names);
-        (!near.is_empty()).then(|| format!("did you mean {}?", crate::words::either(&near)))
+        names
     }
 }

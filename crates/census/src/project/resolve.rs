@@ -13,7 +13,7 @@ use crate::registry::read::type_of_word;
 use crate::registry::{Named, OwnerKind, Scope};
 use crate::script::ast::*;
 use crate::script::lexer::{self, TokenKind};
-use crate::words::did_you_mean;
+use crate::words::{did_you_mean, either, nearest};
 use rustc_hash::FxHashMap;
 use std::sync::Arc;
 
@@ -91,6 +91,8 @@ struct Resolver<'a> {
     in_invariant: bool,
     in_expectation: bool,
     silent: bool,
+    /// Nobody knows whose the script is.
+    homeless: bool,
     loops: u32,
     /// The registry variables that the script writes, and through what.
     written: Vec<(VarId, Base)>,
@@ -115,6 +117,7 @@ impl<'a> Resolver<'a> {
             procedures: Vec::new(),
             bare_uses: Vec::new(),
             unread_names: FxHashSet::default(),
+            meant_names: FxHashSet::default(),
         };
         Self {
             text,
@@ -133,6 +136,7 @@ impl<'a> Resolver<'a> {
             in_invariant: false,
             in_expectation: false,
             silent: false,
+            homeless: false,
             loops: 0,
             written: Vec::new(),
         }
@@ -269,8 +273,12 @@ impl<'a> Resolver<'a> {
         self.unit.owner = self.registry().find_owner(&owner);
         if self.unit.owner.is_none() {
             self.report(reader_rules::UNKNOWN_NAME, header.owner.span, format!("there is no owner `{owner}`"));
-            let near = did_you_mean(&owner, self.registry().owners.iter().map(|owner| &*owner.name));
-            self.set_help(Some(near.unwrap_or_else(|| format!("declare it in the registry: `[owners.{owner}]`"))));
+            let near = nearest(&owner, self.registry().owners.iter().map(|owner| &*owner.name));
+            let help = (!near.is_empty()).then(|| format!("did you mean {}?", either(&near)));
+            self.set_help(Some(help.unwrap_or_else(|| format!("declare it in the registry: `[owners.{owner}]`"))));
+            // The script is read as the nearest one's, so that not every name in it means nothing too.
+            self.unit.owner = near.first().and_then(|near| self.registry().find_owner(near));
+            self.homeless = self.unit.owner.is_none();
         }
         self.unit.scene = self.unit.owner.filter(|&owner| self.registry().is_scene(owner));
         if let Some(scene) = header.scene {
@@ -467,10 +475,18 @@ impl<'a> Resolver<'a> {
         }
     }
 
+    /// "did you mean …?"; what has one of these names counts as used here.
+    fn meant<'n>(&mut self, name: &str, all: impl IntoIterator<Item = &'n str>) -> Option<String> {
+        let near = nearest(name, all);
+        self.unit.meant_names.extend(near.iter().map(|&name| name.to_owned()));
+        (!near.is_empty()).then(|| format!("did you mean {}?", either(&near)))
+    }
+
     fn unknown_signal(&mut self, name: Name) {
         let text = self.name(name);
         self.report(reader_rules::UNKNOWN_SIGNAL, name.span, format!("no signal `{text}` is declared"));
-        let near = did_you_mean(&text, self.registry().signals.iter().map(|signal| &*signal.name));
+        let registry = self.registry();
+        let near = self.meant(&text, registry.signals.iter().map(|signal| &*signal.name));
         let declare = format!("declare it in the registry: `[signals.{text}]`");
         self.set_help(Some(near.map_or(declare.clone(), |near| format!("{near} Or {declare}"))));
     }
@@ -1367,7 +1383,8 @@ impl<'a> Resolver<'a> {
         let procedures: Vec<String> = self.procedures.keys().cloned().collect();
         let mut known: Vec<&str> = procedures.iter().map(String::as_str).collect();
         known.extend(Builtin::names().map(|name| -> &str { name }));
-        self.set_help(did_you_mean(&text, known));
+        let help = self.meant(&text, known);
+        self.set_help(help);
         Type::Unknown
     }
 
@@ -1563,15 +1580,19 @@ impl<'a> Resolver<'a> {
     }
 
     fn unknown_bare(&mut self, name: &str, span: Span) {
+        if self.homeless {
+            return; // Whose the script is is the mistake, and was reported.
+        }
         self.report(reader_rules::UNKNOWN_NAME, span, format!("`{name}` means nothing here"));
         if self.silent {
             return;
         }
-        let here: Vec<&str> =
-            self.scope.iter().map(|(name, _)| name.as_str()).chain(self.privates.keys().map(String::as_str)).collect();
+        let here: Vec<String> =
+            self.scope.iter().map(|(name, _)| name.clone()).chain(self.privates.keys().cloned()).collect();
+        let names = self.names.bare_names(self.unit.owner);
+        let near = self.meant(name, here.iter().map(String::as_str).chain(names));
         let elsewhere = self.names.belongs_elsewhere(name, self.unit.owner);
-        let help = elsewhere.or_else(|| self.names.near_bare(name, self.unit.owner, &here));
-        self.set_help(help);
+        self.set_help(elsewhere.or(near));
     }
 
     fn self_path(&mut self, tree: &Script, names: &[Name]) -> (Meaning, Type) {
@@ -1603,7 +1624,8 @@ impl<'a> Resolver<'a> {
         }
         let message = format!("`{}` has no variable `{name}`", facts.name);
         self.report(reader_rules::UNKNOWN_NAME, span, message);
-        let own = did_you_mean(name, facts.variables.iter().map(|&id| &*self.registry().var(id).name));
+        let registry = self.registry();
+        let own = self.meant(name, facts.variables.iter().map(|&id| &*registry.var(id).name));
         let help = self.names.belongs_elsewhere(name, Some(owner)).or(own);
         self.set_help(help);
     }

@@ -108,6 +108,18 @@ impl Type {
     pub fn is_numeric(self) -> bool {
         matches!(self, Self::Int | Self::Number)
     }
+
+    /// Whether a value of this type is of the kind that the other one keeps, though perhaps not exactly of it.
+    #[must_use]
+    pub fn is_like(self, other: Self) -> bool {
+        match other {
+            Self::Int | Self::Number => self.is_numeric(),
+            Self::Bool => self == Self::Bool,
+            Self::Text | Self::Enum(_) => matches!(self, Self::Text | Self::Enum(_)),
+            Self::Ref(_) => matches!(self, Self::Ref(_)),
+            Self::Vec2 | Self::Vec3 | Self::Unknown => true,
+        }
+    }
 }
 
 /// How far a variable reaches.

@@ -598,7 +598,7 @@ fn fill_type(found: &Found<'_, VarId>, registry: &mut Registry) {
         Some(Toml::Text(text)) => Some(text.as_str()),
         _ => None,
     };
-    let of = text("of").and_then(|name| registry.find_owner(name));
+    let of = text("of").map(|name| registry.find_owner(name).filter(|&owner| registry.is_actor(owner)));
     let values = match found.table.get("values").map(|entry| &entry.item.value) {
         Some(Toml::Array(items)) => items
             .iter()
@@ -619,7 +619,9 @@ fn fill_type(found: &Found<'_, VarId>, registry: &mut Registry) {
         Some("number") => Type::Number,
         Some("text") => Type::Text,
         Some("enum") => Type::Enum(found.id),
-        Some("ref") => Type::Ref(of),
+        // What is the `ref` of nothing known tells nothing of what it holds.
+        Some("ref") if of == Some(None) => Type::Unknown,
+        Some("ref") => Type::Ref(of.flatten()),
         Some("vec2") => Type::Vec2,
         Some("vec3") => Type::Vec3,
         _ => Type::Unknown,

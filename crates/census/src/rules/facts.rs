@@ -66,7 +66,8 @@ impl<'p> Facts<'p> {
             .iter()
             .flat_map(|unit| unit.handlers.iter().filter_map(|h| project.cell_of(unit, h.changed?)))
             .collect();
-        let unread = project.scripts.iter().flat_map(|unit| unit.unread_names.iter().cloned()).collect();
+        let unread =
+            project.scripts.iter().flat_map(|unit| unit.unread_names.union(&unit.meant_names).cloned()).collect();
         let invariants = project.invariants.iter().flat_map(|invariant| invariant.variables.iter().copied()).collect();
         let bodies = project.scripts.iter().zip(&world.accesses).map(|(unit, accesses)| {
             let start = |body: Body| accesses.partition_point(|access| access.body < body);
@@ -119,7 +120,7 @@ impl<'p> Facts<'p> {
             })
     }
 
-    /// Whether a stretch that could not be read names the cell.
+    /// Whether a stretch that could not be read names the cell, or a name that means nothing may mean it.
     #[must_use]
     pub fn may_be_used_unread(&self, cell: CellId) -> bool {
         match self.project.cells[cell.index()] {
@@ -127,12 +128,12 @@ impl<'p> Facts<'p> {
             Cell::Private(script, index) => {
                 let unit = self.project.script(script);
                 let name = unit.tree.privates[index as usize].name.span;
-                unit.unread_names.contains(self.project.text(unit, name))
+                unit.may_use(self.project.text(unit, name))
             }
         }
     }
 
-    /// Whether a stretch that could not be read has this word.
+    /// Whether a stretch that could not be read has this word, or a name that means nothing may mean it.
     #[must_use]
     pub fn is_unread_word(&self, word: &str) -> bool {
         self.unread.contains(word)

@@ -56,6 +56,8 @@ struct Parser<'a> {
     /// The last token taken.
     previous: Span,
     too_deep: bool,
+    /// The next block is one that an `else` may follow.
+    before_else: bool,
     /// Whether that was said of the present handler already.
     deep_told: bool,
     script: Script,
@@ -87,6 +89,7 @@ impl<'a> Parser<'a> {
             outside: false,
             previous,
             too_deep: false,
+            before_else: false,
             deep_told: false,
             script,
         }
@@ -534,6 +537,14 @@ impl<'a> Parser<'a> {
         next.is_some_and(|token| token.kind == TokenKind::Punct(Punct::OpenBrace))
     }
 
+    /// A block that an `else` may follow: one that is not closed before it ends there.
+    fn arm_block(&mut self) -> Option<Block> {
+        self.before_else = true;
+        let block = self.block();
+        self.before_else = false;
+        block
+    }
+
     fn block_inside(&mut self) -> Option<Block> {
         let open = self.bump().span;
         Some(self.statements(open, true))
@@ -541,6 +552,7 @@ impl<'a> Parser<'a> {
 
     /// The statements up to the `}`; `opened` is false where the `{` is missing, which is told already.
     fn statements(&mut self, open: Span, opened: bool) -> Block {
+        let before_else = std::mem::take(&mut self.before_else);
         let mut statements = Vec::new();
         loop {
             self.skip_newlines();
@@ -554,6 +566,11 @@ impl<'a> Parser<'a> {
                     break;
                 }
                 TokenKind::End => break,
+                TokenKind::Word if before_else && self.slice(self.raw().span) == "else" => {
+                    let at = self.raw().span;
+                    self.error(at, "the `}` before this `else` is missing".to_owned(), None);
+                    break;
+                }
                 _ if self.at_declaration() && !opened => break,
                 _ if self.at_declaration() => {
                     self.error(open, "this `{` is not closed before the next declaration".to_owned(), None);
@@ -568,7 +585,11 @@ impl<'a> Parser<'a> {
                     statements.push(Statement { kind, span: start.to(self.previous) });
                     self.line_end();
                 }
-                None => self.recover(),
+                None => {
+                    self.recover();
+                    // What stands before the mistake was not kept either.
+                    self.script.skipped.push(start.to(self.previous));
+                }
             }
             if self.at == before {
                 self.at += 1; // A step for certain, whatever stood there.
@@ -734,7 +755,7 @@ impl<'a> Parser<'a> {
     fn if_(&mut self) -> Option<StatementKind> {
         self.bump();
         let condition = self.condition()?;
-        let mut arms = vec![Arm { tests: vec![condition], body: self.block()? }];
+        let mut arms = vec![Arm { tests: vec![condition], body: self.arm_block()? }];
         let mut otherwise = None;
         while otherwise.is_none() && self.at_else() {
             self.bump();
@@ -744,7 +765,7 @@ impl<'a> Parser<'a> {
                     self.recover();
                     break;
                 };
-                arms.push(Arm { tests: vec![condition], body: self.block()? });
+                arms.push(Arm { tests: vec![condition], body: self.arm_block()? });
             } else {
                 otherwise = Some(self.block()?);
             }
@@ -786,7 +807,7 @@ impl<'a> Parser<'a> {
             self.skip_newlines();
             tests.push(self.expr()?);
         }
-        Some(Arm { tests, body: self.block()? })
+        Some(Arm { tests, body: self.arm_block()? })
     }
 
     /// `"for" NAME "in" ACTOR [ "where" expr ] block`

@@ -83,8 +83,11 @@ fn conditions(unit: &ScriptUnit) -> FxHashSet<ExprId> {
     all
 }
 
-/// Whether something that can change in play has a part in a test.
+/// Whether something that can change in play has a part in a test, and nothing that could not be read.
 fn depends_on_play(facts: &Facts<'_>, unit: &ScriptUnit, test: ExprId) -> bool {
+    if facts.cells_in(unit, test).into_iter().any(|cell| facts.world.is_unsettled(cell)) {
+        return false;
+    }
     let mut depends = false;
     walk_expr(unit, test, &mut |expr| match unit.meaning(expr) {
         Meaning::Value(place) | Meaning::Axis(place, _) => depends |= can_change(facts, unit, place),

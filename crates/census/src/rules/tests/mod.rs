@@ -4,6 +4,7 @@ mod designs;
 mod places;
 mod registry;
 mod sharing;
+mod single_mistakes;
 mod steps;
 mod values;
 mod whole_scripts;

@@ -52,7 +52,7 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
         let read = read_locals(facts, script, unit);
         for (at, local) in unit.tree.locals.iter().enumerate() {
             let name = facts.project.text(unit, local.name.span);
-            if local.kind == LocalKind::Let && !read.contains(&at) && !unit.unread_names.contains(name) {
+            if local.kind == LocalKind::Let && !read.contains(&at) && !unit.may_use(name) {
                 findings.push(word(unit, local.name, "let", name));
             }
         }

@@ -55,7 +55,7 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
         for (at, procedure) in unit.tree.procedures.iter().enumerate() {
             let name = facts.project.text(unit, procedure.name.span);
             let called = unit.meanings.contains(&Meaning::Procedure(ProcId::at(at)));
-            if !called && !unit.unread_names.contains(name) {
+            if !called && !unit.may_use(name) {
                 let message = format!("nothing calls the procedure `{name}`");
                 findings.push(
                     Finding::new(RULE.name, unit.at(procedure.name.span), message)

@@ -1,0 +1,111 @@
+//! One mistake in a project that is right otherwise gives one finding: nothing else is said because of it.
+
+use crate::rules::testing::expect;
+
+const REGISTRY: &str = r#"[owners.cutter]
+kind = "actor"
+count = "many"
+
+[instances.dawn_cutter]
+of = "cutter"
+
+[signals.stowed]
+from = "script"
+parameters = { n = "int" }
+
+[variables.cutter]
+load = { type = "int", scope = "instance", default = 0, min = 0, max = "cutter.cap", engine = "reads" }
+cap = { type = "int", scope = "instance", default = 8, constant = true }
+oil = { type = "number", scope = "instance", default = 20, min = 0, max = 40, engine = "reads", writers = ["*"] }
+
+[variables.office]
+coins = { type = "int", scope = "global", default = 10, min = 0, max = 99, engine = "reads" }
+last = { type = "ref", scope = "global", of = "cutter", engine = "reads" }
+"#;
+
+const CUTTER: &str = r#"script stowing for cutter
+
+on touched(other: parcel) {
+    let room = cap - load
+    if room < 2 {
+        note "full"
+    } else {
+        load += 2
+        remove other
+    }
+    if load == cap {
+        send stowed(load)
+        load = 0
+    }
+}
+
+on every 1s {
+    if oil > 0 {
+        oil = max(oil - 0.5, 0)
+    }
+    if oil == 0 {
+        oil = 40
+    }
+}
+"#;
+
+const OFFICE: &str = r#"script desk for office
+
+proc earn(n: int) {
+    coins = min(coins + n, coins.max)
+}
+
+on stowed(n) {
+    earn(n)
+}
+
+on touched(other: cutter) {
+    last = other
+    other.oil = 40
+}
+
+on bell {
+    if coins > 20 and last is set and last.oil < 1 {
+        coins -= 5
+    }
+}
+"#;
+
+/// Writes `new` in place of `old` in one of the three files, and expects what it is marked with and nothing else.
+#[track_caller]
+fn one(old: &str, new: &str) {
+    let [registry, cutter, office] = [REGISTRY, CUTTER, OFFICE].map(|text| text.replacen(old, new, 1));
+    assert!([REGISTRY, CUTTER, OFFICE].iter().any(|text| text.contains(old)), "{old}");
+    expect(&registry, &[&cutter, &office]);
+}
+
+#[test]
+fn nothing_is_said_of_the_project_as_it_is() {
+    one("script stowing", "script stowing");
+}
+
+#[test]
+fn misspelled_names() {
+    one("load += 2", "laod += 2 // ~ registry/unknown-name");
+    one("if oil > 0 {", "if oli > 0 { // ~ registry/unknown-name");
+    one("other.oil = 40", "other.iol = 40 // ~ registry/unknown-name");
+    one("send stowed(load)", "send stowde(load) // ~ registry/unknown-signal");
+    one("    earn(n)", "    eran(n) // ~ type/mismatch");
+    one("desk for office", "desk for ofice // ~ registry/unknown-name");
+    one("stowing for cutter", "stowing for cuttter // ~ registry/unknown-name");
+}
+
+#[test]
+fn lines_that_can_t_be_read() {
+    one("oil = max(oil - 0.5, 0)", "oil = max(oil - 0.5.2, 0) // ~ syntax/error");
+    one("    } else {\n        load", "     else { // ~ syntax/error\n        load");
+    one("coins -= 5", "coins -= 5 5 // ~ syntax/error");
+    one("last = other", "last == other // ~ syntax/error");
+}
+
+#[test]
+fn slips_of_sign_and_type() {
+    one("load += 2", "load =+ 2 // ~ type/plus-sign-assign");
+    one("coins = min(coins + n, coins.max)", "coins = coins > n // ~ type/mismatch");
+    one("coins -= 5", "coins -= \"5\" // ~ type/mismatch");
+}
