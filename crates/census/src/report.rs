@@ -102,7 +102,20 @@ fn drop_consequences(findings: &mut Vec<Finding>) {
     // A test that is jumped over may never come true for that very reason.
     let jumped: FxHashSet<Location> =
         findings.iter().filter(|finding| finding.rule.0 == "range/limit-skipped").map(|finding| finding.at).collect();
+    // What an instance of another kind lacks is not looked for in one that is gone either.
+    let unchecked: Vec<Location> = findings
+        .iter()
+        .filter(|finding| finding.rule.0 == "sharing/unchecked-kind")
+        .map(|finding| finding.at)
+        .collect();
+    let of_no_kind = |finding: &Finding| {
+        let here = |at: &Location| at.file == finding.at.file && finding.at.span.contains(at.span);
+        finding.rule.0 == "init/empty-ref" && unchecked.iter().any(here)
+    };
     findings.retain(|finding| {
+        if of_no_kind(finding) {
+            return false;
+        }
         let follows =
             matches!(finding.rule.family(), "range" | "invariant" | "init") && !CAUSES.contains(&finding.rule);
         let inside = |causes: &Vec<Span>| causes.iter().any(|&cause| finding.at.span.contains(cause));

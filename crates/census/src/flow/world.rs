@@ -209,8 +209,8 @@ pub struct World<'p> {
     answers: FxHashMap<SignalId, Vec<HandlerId>>,
     /// By handler: what it may remove before it first waits.
     removes_at_once: Vec<Vec<Type>>,
-    /// By signal that scripts send: what may be removed between the `send` and the answer.
-    removed_between: FxHashMap<SignalId, Vec<Type>>,
+    /// By signal that scripts send: what may be gone between the `send` and the answer.
+    removed_between: FxHashMap<SignalId, going::Between>,
     /// The scripts that spawn each actor.
     spawned: FxHashMap<OwnerId, Vec<ScriptId>>,
     goes: bool,
@@ -1185,6 +1185,35 @@ impl<'p> World<'p> {
         })
     }
 
+    /// The events that stand for certain: not what hangs on a test, or on what is sent, that could not be read.
+    fn settled_events(&self, handler: HandlerId, mut events: Vec<Event>) -> Vec<Event> {
+        if self.is_sent_unread(handler) {
+            events.clear();
+        }
+        if !events.is_empty() && self.tests_unread(handler) {
+            events.retain(|event| !matches!(event, Event::Outside { .. } | Event::Broken { .. } | Event::Zero { .. }));
+        }
+        events
+    }
+
+    /// Whether a test of a handler names something that means nothing: what it was meant to keep out nobody can tell.
+    fn tests_unread(&self, handler: HandlerId) -> bool {
+        let (unit, tree, graph) = self.parts(handler);
+        let (script, _) = self.handler(handler);
+        let bodies = self.bodies(script, graph);
+        let exits = bodies.iter().flat_map(|graph| &graph.blocks).map(|block| &block.exit);
+        let tests = exits.flat_map(super::access::exit_reads).chain(tree.when);
+        tests.into_iter().any(|test| {
+            let mut unread = false;
+            super::access::walk_expr(unit, test, &mut |expr| {
+                let nameless = unit.ty(expr) == Type::Unknown && unit.meaning(expr) == Meaning::None;
+                unread |= nameless
+                    && matches!(unit.tree.expr(expr).kind, ExprKind::Path(_) | ExprKind::Call(..) | ExprKind::Error);
+            });
+            unread
+        })
+    }
+
     /// Whether all that a handler is sent comes from where nobody can read what that is.
     fn is_sent_unread(&self, handler: HandlerId) -> bool {
         let (unit, _, _) = self.parts(handler);
@@ -1217,7 +1246,7 @@ impl<'p> World<'p> {
         run.keep_pauses = wanted;
         run.handler_from_entry();
         let found = Found {
-            events: if self.is_sent_unread(handler) { Vec::new() } else { run.events },
+            events: self.settled_events(handler, run.events),
             outcomes: run.outcomes,
             reached: run.reached,
             moves: run.moves,

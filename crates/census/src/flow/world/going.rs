@@ -2,6 +2,15 @@
 
 use super::*;
 
+/// What may happen between a `send` and the answer.
+#[derive(Debug, Default)]
+pub(super) struct Between {
+    /// The types of the names whose instances may be removed.
+    removed: Vec<Type>,
+    /// The scene may be left.
+    goes: bool,
+}
+
 impl World<'_> {
     /// Finds what scripts spawn and remove, and whether they change the scene.
     pub(super) fn find_comings_and_goings(&mut self) {
@@ -56,34 +65,39 @@ impl World<'_> {
         types
     }
 
-    /// For each signal that scripts send, what may be removed before it is answered: by its sender, by others that answer
+    /// For each signal that scripts send, what may be removed, or go with its scene, before it is answered: by its sender, by others that answer
     /// what its sender answers, and by whatever may stand in the queue before it. The game's own signals come when the
     /// queue is empty, so before what is sent in answer to one stands only what was sent there too.
-    pub(super) fn find_removed_between(&self) -> FxHashMap<SignalId, Vec<Type>> {
+    pub(super) fn find_removed_between(&self) -> FxHashMap<SignalId, Between> {
         let mut senders: FxHashMap<SignalId, Vec<HandlerId>> = FxHashMap::default();
-        let mut removing: Vec<(HandlerId, Vec<Type>)> = Vec::new();
+        let mut removing: Vec<(HandlerId, Between)> = Vec::new();
         for id in self.handler_ids() {
             let (unit, _, graph) = self.parts(id);
-            let mut removed = Vec::new();
+            let mut between = Between::default();
             let bodies = self.bodies(self.handler(id).0, graph);
             for step in bodies.iter().flat_map(|graph| &graph.blocks).flat_map(|block| &block.steps) {
                 match step.kind {
                     StepKind::Send { signal: Some(signal), .. } => senders.entry(signal).or_default().push(id),
-                    StepKind::Remove(what) => removed.push(unit.ty(what)),
+                    StepKind::Remove(what) => between.removed.push(unit.ty(what)),
+                    StepKind::Go(_) => between.goes = true,
                     _ => {}
                 }
             }
-            if !removed.is_empty() {
-                removing.push((id, removed));
+            if between.goes || !between.removed.is_empty() {
+                removing.push((id, between));
             }
         }
         let between = |senders: &[HandlerId]| {
             let first = senders.iter().all(|&sender| self.comes_alone(sender));
-            let meets = |&&(id, _): &&(HandlerId, Vec<Type>)| {
+            let meets = |&&(id, _): &&(HandlerId, Between)| {
                 let before = if first { self.answers_scripts(id) } else { !self.comes_alone(id) };
                 before || senders.iter().any(|&sender| self.answer_together(sender, id))
             };
-            removing.iter().filter(meets).flat_map(|(_, removed)| removed).copied().collect()
+            removing.iter().filter(meets).fold(Between::default(), |mut all, (_, between)| {
+                all.removed.extend(&between.removed);
+                all.goes |= between.goes;
+                all
+            })
         };
         senders.iter().map(|(&signal, senders)| (signal, between(senders))).collect()
     }
@@ -139,9 +153,9 @@ impl World<'_> {
 
     /// Whether the instance that a script's signal brings may be gone before anybody answers.
     pub(super) fn may_be_lost_on_the_way(&self, signal: SignalId, of: Option<OwnerId>) -> bool {
-        let removed = self.removed_between.get(&signal).is_some_and(|types| may_be_among(types, of));
-        let sent = !self.project.registry.signal(signal).from_engine;
-        sent && (removed || self.may_go_with_scene(of))
+        self.removed_between.get(&signal).is_some_and(|between| {
+            may_be_among(&between.removed, of) || between.goes && of.is_none_or(|actor| self.in_scenes(actor))
+        })
     }
 
     /// Whether scripts remove instances of an actor.

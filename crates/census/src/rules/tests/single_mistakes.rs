@@ -88,6 +88,7 @@ fn nothing_is_said_of_the_project_as_it_is() {
 fn misspelled_names() {
     one("load += 2", "laod += 2 // ~ registry/unknown-name");
     one("if oil > 0 {", "if oli > 0 { // ~ registry/unknown-name");
+    one("if room < 2 {", "if romo < 2 { // ~ registry/unknown-name");
     one("other.oil = 40", "other.iol = 40 // ~ registry/unknown-name");
     one("send stowed(load)", "send stowde(load) // ~ registry/unknown-signal");
     one("    earn(n)", "    eran(n) // ~ type/mismatch");
@@ -101,6 +102,13 @@ fn lines_that_can_t_be_read() {
     one("    } else {\n        load", "     else { // ~ syntax/error\n        load");
     one("coins -= 5", "coins -= 5 5 // ~ syntax/error");
     one("last = other", "last == other // ~ syntax/error");
+}
+
+#[test]
+fn kinds_that_are_not_asked_for() {
+    let two = "last = other // ~ type/mismatch\n    other.oil = 40 // ~ sharing/unchecked-kind";
+    let [old, new] = ["(other: cutter) {\n    last = other\n    other.oil = 40", &format!("(other) {{\n    {two}")];
+    one(old, new);
 }
 
 #[test]
