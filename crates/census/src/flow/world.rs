@@ -207,8 +207,8 @@ pub struct World<'p> {
     removes_any: bool,
     /// The handlers that answer each signal, in order.
     answers: FxHashMap<SignalId, Vec<HandlerId>>,
-    /// By handler: what it may remove before it first waits.
-    removes_at_once: Vec<Vec<Type>>,
+    /// By handler: what it may take away before it first waits.
+    removes_at_once: Vec<going::Between>,
     /// By signal that scripts send: what may be gone between the `send` and the answer.
     removed_between: FxHashMap<SignalId, going::Between>,
     /// The scripts that spawn each actor.

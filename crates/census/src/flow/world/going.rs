@@ -2,13 +2,24 @@
 
 use super::*;
 
-/// What may happen between a `send` and the answer.
+/// What may take instances away, between a `send` and the answer, say.
 #[derive(Debug, Default)]
 pub(super) struct Between {
     /// The types of the names whose instances may be removed.
     removed: Vec<Type>,
     /// The scene may be left.
     goes: bool,
+}
+
+impl Between {
+    /// Takes in what a step does.
+    fn take(&mut self, unit: &ScriptUnit, step: &graph::Step) {
+        match step.kind {
+            StepKind::Remove(what) => self.removed.push(unit.ty(what)),
+            StepKind::Go(_) => self.goes = true,
+            _ => {}
+        }
+    }
 }
 
 impl World<'_> {
@@ -36,15 +47,11 @@ impl World<'_> {
         }
     }
 
-    /// The types of the names whose instances a handler may remove before it first waits.
-    pub(super) fn find_removals(&self, id: HandlerId) -> Vec<Type> {
+    /// What a handler may take away before it first waits.
+    pub(super) fn find_removals(&self, id: HandlerId) -> Between {
         let (unit, _, graph) = self.parts(id);
         let (script, _) = self.handler(id);
-        let removed = |step: &graph::Step| match step.kind {
-            StepKind::Remove(what) => Some(unit.ty(what)),
-            _ => None,
-        };
-        let mut types = Vec::new();
+        let mut taken = Between::default();
         let mut seen = vec![false; graph.blocks.len()];
         let mut open = vec![graph::BlockId(0)];
         while let Some(at) = open.pop() {
@@ -52,17 +59,16 @@ impl World<'_> {
                 continue;
             }
             let block = &graph.blocks[at.index()];
-            let mut steps = block.steps.iter();
-            types.extend(steps.by_ref().take_while(|step| !certain::waits(unit, &step.kind)).filter_map(removed));
+            let before = block.steps.iter().take_while(|step| !certain::waits(unit, &step.kind));
+            before.for_each(|step| taken.take(unit, step));
             if !block.steps.iter().any(|step| certain::waits(unit, &step.kind)) {
                 open.extend(block.exit.successors());
             }
         }
         let called = self.bodies(script, graph);
-        types.extend(
-            called[1..].iter().flat_map(|graph| &graph.blocks).flat_map(|block| &block.steps).filter_map(removed),
-        );
-        types
+        let steps = called[1..].iter().flat_map(|graph| &graph.blocks).flat_map(|block| &block.steps);
+        steps.for_each(|step| taken.take(unit, step));
+        taken
     }
 
     /// For each signal that scripts send, what may be removed, or go with its scene, before it is answered: by its sender, by others that answer
@@ -76,11 +82,9 @@ impl World<'_> {
             let mut between = Between::default();
             let bodies = self.bodies(self.handler(id).0, graph);
             for step in bodies.iter().flat_map(|graph| &graph.blocks).flat_map(|block| &block.steps) {
-                match step.kind {
-                    StepKind::Send { signal: Some(signal), .. } => senders.entry(signal).or_default().push(id),
-                    StepKind::Remove(what) => between.removed.push(unit.ty(what)),
-                    StepKind::Go(_) => between.goes = true,
-                    _ => {}
+                between.take(unit, step);
+                if let StepKind::Send { signal: Some(signal), .. } = step.kind {
+                    senders.entry(signal).or_default().push(id);
                 }
             }
             if between.goes || !between.removed.is_empty() {
@@ -93,9 +97,11 @@ impl World<'_> {
                 let before = if first { self.answers_scripts(id) } else { !self.comes_alone(id) };
                 before || senders.iter().any(|&sender| self.answer_together(sender, id))
             };
-            removing.iter().filter(meets).fold(Between::default(), |mut all, (_, between)| {
-                all.removed.extend(&between.removed);
-                all.goes |= between.goes;
+            removing.iter().filter(meets).fold(Between::default(), |mut all, (id, ever)| {
+                // In the queue before stand only handlers that begin.
+                let taken = if first { &self.removes_at_once[id.index()] } else { ever };
+                all.removed.extend(&taken.removed);
+                all.goes |= taken.goes;
                 all
             })
         };
@@ -147,7 +153,7 @@ impl World<'_> {
             if apart(self.project.script(script)) {
                 return false;
             }
-            may_be_among(&self.removes_at_once[id.index()], of)
+            may_be_among(&self.removes_at_once[id.index()].removed, of)
         })
     }
 

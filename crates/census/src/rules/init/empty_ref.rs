@@ -86,6 +86,34 @@ mod tests {
     use crate::rules::testing::expect;
 
     #[test]
+    fn a_scene_is_not_left_between_a_signal_and_its_answer() {
+        let registry = r#"[owners.reeds]
+kind = "scene"
+
+[instances.grey_parcel]
+of = "parcel"
+scene = "harbor"
+
+[signals.weighed]
+from = "script"
+parameters = { what = "parcel" }
+
+[variables.parcel]
+weight = { type = "int", scope = "instance", default = 1, engine = "reads", writers = ["*"] }
+"#;
+        let scale = "script scale for parcel\n\non touched(other) {\n    send weighed(self)\n}\n";
+        let desk = |mark: &str| {
+            format!(
+                "script desk for office\n\non weighed(what) {{\n    what.weight = 2{mark}\n}}\n\non bell {{\n    go reeds\n}}\n"
+            )
+        };
+        let reeds = "script reeds for reeds\n\non enter {\n    wait 8s\n    go harbor\n}\n";
+        expect(registry, &[scale, &desk(""), reeds]);
+        let leaves = "script quay for harbor\n\non touched(other) {\n    go reeds\n}\n";
+        expect(registry, &[scale, &desk(" // ~ init/empty-ref"), reeds, leaves]);
+    }
+
+    #[test]
     fn one_that_was_cleared_during_a_wait_is_none_and_not_unset() {
         expect(
             r#"[variables.office.called]
