@@ -336,19 +336,32 @@ impl<'p> World<'p> {
         }
     }
 
-    /// What stands in a stretch that could not be read, what a misspelled name may mean, and what is given `+1` or a value of
-    /// another type.
+    /// What stands in a stretch that could not be read, what a misspelled name may mean, what is given `+1` or a value of
+    /// another type, and all that is an owner's whose script calls a procedure that there is not.
     fn find_unsettled(&self) -> Vec<bool> {
         let project = self.project;
         let registry = &project.registry;
+        let blind: Vec<bool> = project.scripts.iter().map(calls_nobody).collect();
+        let blind_owners: FxHashSet<OwnerId> = project
+            .scripts
+            .iter()
+            .zip(&blind)
+            .filter(|(_, blind)| **blind)
+            .filter_map(|(unit, _)| unit.owner)
+            .collect();
         let mut unsettled: Vec<bool> = project
             .cells
             .iter()
             .map(|cell| match *cell {
-                Cell::Variable(id) => self.unread.contains(&*registry.var(id).name),
+                Cell::Variable(id) => {
+                    let variable = registry.var(id);
+                    self.unread.contains(&*variable.name)
+                        || !variable.constant && blind_owners.contains(&variable.owner)
+                }
                 Cell::Private(script, index) => {
                     let unit = project.script(script);
-                    unit.may_use(project.text(unit, unit.tree.privates[index as usize].name.span))
+                    blind[script.index()]
+                        || unit.may_use(project.text(unit, unit.tree.privates[index as usize].name.span))
                 }
             })
             .collect();
@@ -1382,6 +1395,13 @@ impl<'p> World<'p> {
         run.handler_from(state);
         run.reached
     }
+}
+
+/// Whether a script calls a procedure that there is not.
+fn calls_nobody(unit: &ScriptUnit) -> bool {
+    (0..unit.tree.exprs.len())
+        .map(|at| ExprId(u32::try_from(at).unwrap_or(u32::MAX)))
+        .any(|expr| matches!(unit.tree.expr(expr).kind, ExprKind::Call(..)) && unit.meaning(expr) == Meaning::None)
 }
 
 /// The numbers of an expression by which something is moved: `1` in `min(x + 1, 9)`. What is moved comes past them, and

@@ -92,6 +92,7 @@ fn misspelled_names() {
     one("other.oil = 40", "other.iol = 40 // ~ registry/unknown-name");
     one("send stowed(load)", "send stowde(load) // ~ registry/unknown-signal");
     one("    earn(n)", "    eran(n) // ~ type/mismatch");
+    one("load += 2", "take_aboard(2) // ~ type/mismatch");
     one("desk for office", "desk for ofice // ~ registry/unknown-name");
     one("stowing for cutter", "stowing for cuttter // ~ registry/unknown-name");
 }
