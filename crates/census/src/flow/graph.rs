@@ -355,10 +355,12 @@ impl Builder<'_> {
             }
             StatementKind::Restart => self.leave(Exit::Restart, span),
             StatementKind::Return(value) => self.leave(Exit::Return(*value), span),
-            StatementKind::Break => match self.breaks.last() {
-                Some(&done) => self.goto(done, span),
-                None => self.leave(Exit::End, span),
-            },
+            StatementKind::Break => {
+                // One that stands in no loop is a finding of its own.
+                if let Some(&done) = self.breaks.last() {
+                    self.goto(done, span);
+                }
+            }
             StatementKind::Call(call) => self.step(StepKind::Call(*call), span),
         }
     }

@@ -189,6 +189,8 @@ pub struct World<'p> {
     sent: FxHashMap<(SignalId, usize), Value>,
     /// The signals that scripts were seen to send.
     sent_signals: FxHashSet<SignalId>,
+    /// The signals that are sent with something that means nothing.
+    sent_unread: FxHashSet<SignalId>,
     /// All accesses, by script.
     pub accesses: Vec<Vec<Access>>,
     /// Whether some handler, or the engine, ever clears or writes a cell.
@@ -255,6 +257,7 @@ impl<'p> World<'p> {
             effects: vec![Vec::new(); project.cells.len()],
             sent: FxHashMap::default(),
             sent_signals: FxHashSet::default(),
+            sent_unread: FxHashSet::default(),
             accesses: Vec::new(),
             cleared: vec![false; project.cells.len()],
             written: vec![false; project.cells.len()],
@@ -1233,7 +1236,8 @@ impl<'p> World<'p> {
         let (_, index) = self.handler(handler);
         unit.handlers[index].signal.is_some_and(|signal| {
             let declared = self.project.registry.signal(signal);
-            !declared.from_engine && !self.sent_signals.contains(&signal) && !declared.parameters.is_empty()
+            let unsent = !self.sent_signals.contains(&signal) && !declared.parameters.is_empty();
+            !declared.from_engine && (unsent || self.sent_unread.contains(&signal))
         })
     }
 

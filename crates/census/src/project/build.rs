@@ -71,11 +71,24 @@ fn read_registry(sources: &Sources, config: &Config, problems: &mut Problems) ->
     let ids: Vec<FileId> = sources.of_kind(FileKind::Registry).collect();
     let parsed: Vec<_> = ids.par_iter().map(|&file| (file, toml::read(&sources.file(file).text))).collect();
     let mut files = Vec::new();
+    let mut broken: Vec<FileId> = Vec::new();
     for (file, (table, error)) in parsed {
+        if error.is_some() || sources.file(file).invalid_utf8.is_some() {
+            broken.push(file);
+        }
         report_toml(sources, file, error, problems);
         files.push(RegistryFile { file, table });
     }
-    read::read(&files, config, problems)
+    let before = problems.findings.len();
+    let mut registry = read::read(&files, config, problems);
+    // What is wrong in the rest of a file that could not be read follows from that, and so do names that it has.
+    let told = problems.findings.split_off(before);
+    problems.findings.extend(told.into_iter().filter(|finding| !broken.contains(&finding.at.file)));
+    for file in broken {
+        let words = sources.file(file).text.split(|c: char| !c.is_alphanumeric() && c != '_');
+        registry.unread.extend(words.filter(|word| !word.is_empty()).map(str::to_owned));
+    }
+    registry
 }
 
 /// The scripts of `order.first`, then all others by path, byte by byte.

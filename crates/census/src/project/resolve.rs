@@ -45,6 +45,7 @@ pub fn script(
             resolver.set_help(error.help.clone());
         }
     }
+    resolver.read_skipped(&tree);
     resolver.file(&tree);
     resolver.finish(tree, invariants)
 }
@@ -93,6 +94,8 @@ struct Resolver<'a> {
     silent: bool,
     /// Nobody knows whose the script is.
     homeless: bool,
+    /// What sets the present handler off could not be read.
+    unreadable: bool,
     loops: u32,
     /// The registry variables that the script writes, and through what.
     written: Vec<(VarId, Base)>,
@@ -137,13 +140,14 @@ impl<'a> Resolver<'a> {
             in_expectation: false,
             silent: false,
             homeless: false,
+            unreadable: false,
             loops: 0,
             written: Vec::new(),
         }
     }
 
-    fn finish(mut self, tree: Script, invariants: &[InvariantFacts]) -> Resolved {
-        self.add_related_places(invariants);
+    /// Keeps the words of what could not be read: they may be declared or used there.
+    fn read_skipped(&mut self, tree: &Script) {
         for span in &tree.skipped {
             let (from, to) = (span.start as usize, (span.end as usize).min(self.text.len()));
             if self.text.is_char_boundary(from) && self.text.is_char_boundary(to) && from <= to {
@@ -151,6 +155,15 @@ impl<'a> Resolver<'a> {
                 self.unit.unread_names.extend(words.map(|token| self.text[token.span.range()].to_owned()));
             }
         }
+    }
+
+    /// Whether a name may be one of what could not be read.
+    fn is_unread(&self, name: &str) -> bool {
+        self.unit.unread_names.contains(name) || self.registry().unread.contains(name)
+    }
+
+    fn finish(mut self, tree: Script, invariants: &[InvariantFacts]) -> Resolved {
+        self.add_related_places(invariants);
         self.unit.tree = tree;
         Resolved { unit: self.unit, findings: self.findings }
     }
@@ -268,10 +281,14 @@ impl<'a> Resolver<'a> {
     }
 
     fn header(&mut self, tree: &Script) {
-        let Some(header) = tree.header else { return };
+        let Some(header) = tree.header else {
+            self.homeless = true;
+            return;
+        };
         let owner = self.name(header.owner);
         self.unit.owner = self.registry().find_owner(&owner);
-        if self.unit.owner.is_none() {
+        self.homeless = self.unit.owner.is_none();
+        if self.homeless && !self.is_unread(&owner) {
             self.report(reader_rules::UNKNOWN_NAME, header.owner.span, format!("there is no owner `{owner}`"));
             let near = nearest(&owner, self.registry().owners.iter().map(|owner| &*owner.name));
             let help = (!near.is_empty()).then(|| format!("did you mean {}?", either(&near)));
@@ -289,7 +306,7 @@ impl<'a> Resolver<'a> {
     fn scene_name(&mut self, name: Name) -> Option<OwnerId> {
         let text = self.name(name);
         let found = self.registry().find_owner(&text).filter(|&owner| self.registry().is_scene(owner));
-        if found.is_none() {
+        if found.is_none() && !self.is_unread(&text) {
             self.report(reader_rules::UNKNOWN_NAME, name.span, format!("there is no scene `{text}`"));
             let scenes = self.registry().owners.iter().filter(|owner| owner.kind == OwnerKind::Scene);
             self.set_help(did_you_mean(&text, scenes.map(|owner| &*owner.name)));
@@ -308,7 +325,7 @@ impl<'a> Resolver<'a> {
     fn actor_name(&mut self, name: Name) -> Option<OwnerId> {
         let text = self.name(name);
         let found = self.registry().find_owner(&text).filter(|&owner| self.registry().is_actor(owner));
-        if found.is_none() {
+        if found.is_none() && !self.is_unread(&text) {
             self.report(reader_rules::UNKNOWN_NAME, name.span, format!("there is no actor `{text}`"));
             let actors = self.registry().owners.iter().filter(|owner| matches!(owner.kind, OwnerKind::Actor { .. }));
             self.set_help(did_you_mean(&text, actors.map(|owner| &*owner.name)));
@@ -320,6 +337,9 @@ impl<'a> Resolver<'a> {
     fn type_name(&mut self, ty: TypeName) -> Type {
         let text = self.slice(ty.span()).replace(char::is_whitespace, "");
         type_of_word(&text, self.registry()).unwrap_or_else(|| {
+            if self.is_unread(&text) {
+                return Type::Unknown;
+            }
             self.report(reader_rules::UNKNOWN_NAME, ty.span(), format!("there is no type `{text}`"));
             let words = ["bool", "int", "number", "text", "vec2", "vec3", "actor"];
             let owners = self.registry().owners.iter().map(|owner| &*owner.name);
@@ -415,11 +435,13 @@ impl<'a> Resolver<'a> {
         self.kinds.clear();
         self.was = None;
         self.in_procedure = false;
+        self.unreadable = matches!(handler.trigger, Trigger::Unreadable);
         match &handler.trigger {
             Trigger::Signal { name, parameters } => self.signal_trigger(tree, *name, parameters, &mut facts),
             Trigger::Changed(path) => {
                 facts.changed = self.changed_path(tree, *path);
                 self.was = facts.changed.map(|place| self.unit.place_types[place.index()]);
+                self.unreadable = self.was.is_none();
             }
             _ => {}
         }
@@ -484,6 +506,9 @@ impl<'a> Resolver<'a> {
 
     fn unknown_signal(&mut self, name: Name) {
         let text = self.name(name);
+        if self.is_unread(&text) {
+            return;
+        }
         self.report(reader_rules::UNKNOWN_SIGNAL, name.span, format!("no signal `{text}` is declared"));
         let registry = self.registry();
         let near = self.meant(&text, registry.signals.iter().map(|signal| &*signal.name));
@@ -607,7 +632,7 @@ impl<'a> Resolver<'a> {
                     self.report(reader_rules::SYNTAX, statement.span, "`break` stands in no loop".to_owned());
                     self.set_help(Some(help));
                 }
-                return true;
+                return self.loops > 0;
             }
             StatementKind::Return(value) => {
                 self.return_(tree, *value, statement.span);
@@ -1154,7 +1179,8 @@ impl<'a> Resolver<'a> {
             return;
         };
         let values = &self.registry().var(of).values;
-        if values.is_empty() || values.iter().any(|value| **value == **text) {
+        // Fewer than two are a mistake in the entry, which was reported there.
+        if values.len() < 2 || values.iter().any(|value| **value == **text) {
             return;
         }
         let identity = self.registry().identity(of);
@@ -1496,6 +1522,9 @@ impl<'a> Resolver<'a> {
             "self" => return self.self_path(tree, names),
             "was" => {
                 let Some(ty) = self.was else {
+                    if self.unreadable {
+                        return (Meaning::None, Type::Unknown);
+                    }
                     self.report(
                         reader_rules::UNKNOWN_NAME,
                         names[0].span,
@@ -1580,8 +1609,10 @@ impl<'a> Resolver<'a> {
     }
 
     fn unknown_bare(&mut self, name: &str, span: Span) {
-        if self.homeless {
-            return; // Whose the script is is the mistake, and was reported.
+        if self.homeless || self.is_unread(name) {
+            // Whose the script is, or what could not be read, is the mistake, and was reported.
+            self.unit.meant_names.insert(name.to_owned());
+            return;
         }
         self.report(reader_rules::UNKNOWN_NAME, span, format!("`{name}` means nothing here"));
         if self.silent {
@@ -1621,6 +1652,9 @@ impl<'a> Resolver<'a> {
         let facts = self.registry().owner(owner);
         if facts.name.is_empty() {
             return; // What the instance is of is the mistake, and was reported.
+        }
+        if self.is_unread(name) {
+            return;
         }
         let message = format!("`{}` has no variable `{name}`", facts.name);
         self.report(reader_rules::UNKNOWN_NAME, span, message);

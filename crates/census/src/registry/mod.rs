@@ -10,7 +10,7 @@ pub mod read;
 pub mod toml;
 
 use crate::source::{Location, Span};
-use rustc_hash::FxHashMap;
+use rustc_hash::{FxHashMap, FxHashSet};
 use std::sync::Arc;
 
 macro_rules! ids {
@@ -438,6 +438,8 @@ pub struct Registry {
     pub by_identity: FxHashMap<(OwnerId, Arc<str>), VarId>,
     /// Variables by their short name.
     pub by_short_name: FxHashMap<Arc<str>, Vec<VarId>>,
+    /// Words of files and entries that could not be read: they may be names of what is missing here.
+    pub unread: FxHashSet<String>,
 }
 
 impl Registry {

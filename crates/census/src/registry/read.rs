@@ -587,6 +587,9 @@ fn fill_owner(found: &Found<'_, OwnerId>, registry: &mut Registry, problems: &mu
     if count.is_some() && kind.is_some_and(|kind| !matches!(kind, OwnerKind::Actor { .. })) {
         problems.entry(place.key("count"), "`count` is for actors only");
     }
+    if kind.is_none() {
+        registry.unread.insert(registry.owner(found.id).name.to_string());
+    }
     let owner = &mut registry.owners[found.id.index()];
     owner.about = about;
     owner.steward = steward;
@@ -714,7 +717,7 @@ fn check_scope(reader: &mut EntryReader<'_, '_>, registry: &Registry, id: VarId)
         OwnerKind::Scene => ("a scene", &[Scope::Scene]),
         OwnerKind::Actor { .. } => ("an actor", &[Scope::Type, Scope::Instance]),
     };
-    if !fitting.contains(&scope) {
+    if !fitting.contains(&scope) && !registry.unread.contains(&*owner.name) {
         let words: Vec<&str> = fitting.iter().map(|scope| scope.word()).collect();
         let message = format!(
             "`{}` is {kind}, whose variables can't have the scope \"{}\": write {}",
@@ -765,6 +768,7 @@ fn check_of(reader: &mut EntryReader<'_, '_>, ty: Type, registry: &Registry) {
 fn check_actor(name: &str, at: Location, registry: &Registry, problems: &mut Problems) -> Option<OwnerId> {
     match registry.find_owner(name) {
         Some(owner) if registry.is_actor(owner) => return Some(owner),
+        Some(_) if registry.unread.contains(name) => {} // What it is could not be read.
         Some(_) => problems.entry(at, &format!("`{name}` is no actor")),
         None => {
             let actors = registry.owners.iter().filter(|owner| matches!(owner.kind, OwnerKind::Actor { .. }));
@@ -1243,7 +1247,9 @@ fn break_circles(registry: &mut Registry, problems: &mut Problems) {
                 names.push(registry.identity(next));
                 let at = registry.var(earliest.0).place.key(earliest.1.word());
                 problems.entry(at, &format!("these bounds lead in a circle: {}", names.join(" → ")));
-                drop_bound(registry, earliest.0, earliest.1);
+                // None of them can be taken at its word.
+                let all: Vec<(VarId, End)> = circle.iter().map(|&(id, end, _)| (id, end)).collect();
+                all.into_iter().for_each(|(id, end)| drop_bound(registry, id, end));
             } else if !done[next.index()] {
                 path.push((next, End::Min, edges(registry, next)));
             }

@@ -294,16 +294,17 @@ impl<'a> Parser<'a> {
     /// `header { private | handler | procedure }`
     fn file(&mut self) {
         self.skip_newlines();
+        let mut lost = false;
         if self.at_word("script") {
             if self.header().is_none() {
                 self.recover();
             }
         } else {
+            lost = true;
             let help = "begin the file with `script NAME for OWNER`".to_owned();
             let span = self.raw().span;
             self.error(span, "a script begins with a line that says whose it is".to_owned(), Some(help));
         }
-        let mut lost = false;
         loop {
             self.skip_newlines();
             let token = self.raw();
@@ -631,6 +632,14 @@ impl<'a> Parser<'a> {
 
     fn statement(&mut self) -> Option<StatementKind> {
         let token = self.raw();
+        if token.kind == TokenKind::Unknown {
+            // It is passed over, so that the rest of its line is no second mistake.
+            self.bump();
+            let help = self.slip(token).map(str::to_owned);
+            let found = shorten(self.slice(token.span)).to_owned();
+            self.error(token.span, format!("expected a statement, found `{found}`"), help);
+            return None;
+        }
         if token.kind != TokenKind::Word {
             return self.expected("a statement");
         }

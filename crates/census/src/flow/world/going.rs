@@ -40,6 +40,11 @@ impl World<'_> {
                             _ => self.removes_any = true,
                         },
                         StepKind::Go(_) => self.goes = true,
+                        StepKind::Send { signal: Some(signal), arguments, .. }
+                            if arguments.iter().any(|&argument| unit.ty(argument) == Type::Unknown) =>
+                        {
+                            self.sent_unread.insert(*signal);
+                        }
                         _ => {}
                     }
                 }

@@ -103,6 +103,20 @@ fn lines_that_can_t_be_read() {
     one("    } else {\n        load", "     else { // ~ syntax/error\n        load");
     one("coins -= 5", "coins -= 5 5 // ~ syntax/error");
     one("last = other", "last == other // ~ syntax/error");
+    one("let room = cap - load", "let room: int = cap - load // ~ syntax/error");
+    one("        note \"full\"", "        # full // ~ syntax/error\n        note \"full\"");
+    one("        note \"full\"", "        note \"full\"\n        break // ~ syntax/error\n        note \"again\"");
+    one("script stowing for", "scrpit stowing for // ~ syntax/error\n//");
+}
+
+#[test]
+fn entries_that_can_t_be_read() {
+    one(
+        "max = \"cutter.cap\", engine = \"reads\" }",
+        "max = \"cutter.cap\" engine = \"reads\" } # ~ registry/bad-entry",
+    );
+    one("of = \"cutter\", engine", "of = \"cuter\", engine = \"reads\" } # ~ registry/bad-entry\n#");
+    one("[owners.cutter]\nkind = \"actor\"", "[owners.cutter]\nkind = \"boat\" # ~ registry/bad-entry");
 }
 
 #[test]
