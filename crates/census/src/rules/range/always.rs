@@ -130,6 +130,29 @@ on bell {
     }
 
     #[test]
+    fn what_guards_a_reported_write_is_no_second_finding() {
+        expect(
+            r#"[variables.mailboat]
+parcels = { type = "int", scope = "instance", default = 0, min = 0, max = "mailboat.hold_size", engine = "reads" }
+hold_size = { type = "int", scope = "instance", default = 20, min = 8, engine = "both" }
+
+[variables.parcel]
+weight = { type = "int", scope = "instance", default = 1, min = 1, max = 4, engine = "both" }
+"#,
+            &[r#"script loading for mailboat
+
+on touched(other: parcel) {
+    if other.weight > hold_size {
+        return
+    }
+    parcels += other.weight // ~ range/can-exceed
+    remove other
+}
+"#],
+        );
+    }
+
+    #[test]
     fn a_test_that_an_earlier_one_has_decided() {
         expect(
             r#"[variables.tide.height]

@@ -4,6 +4,7 @@ use crate::finding::{Finding, RuleName};
 use crate::flow::access::walk_expr;
 use crate::flow::engine::{Event, Outcome};
 use crate::project::{Cell, CellId, Meaning, Place, PlaceId, ProcFacts, ProcId, ScriptId, ScriptUnit};
+use crate::registry::Bound;
 use crate::rules::Facts;
 use crate::script::ast::*;
 use crate::source::Span;
@@ -168,9 +169,15 @@ fn excused(facts: &Facts<'_>, script: ScriptId, unit: &ScriptUnit) -> FxHashSet<
     for handler in facts.handlers_of(script) {
         for event in &handler.found.events {
             let Event::Outside { at, variable, written, .. } = event else { continue };
+            let bounded = facts.registry().var(*variable);
+            let bounds = [&bounded.min, &bounded.max].into_iter().flatten().filter_map(|bound| match bound {
+                Bound::Variable(bound) => Some(CellId(bound.0)),
+                Bound::Number(_) => None,
+            });
+            let asked: Vec<CellId> = bounds.chain([CellId(variable.0), CellId(written.0)]).collect();
             for guard in guards(unit, handler.tree, *at) {
                 walk_expr(unit, guard, &mut |test| {
-                    if mentions(facts, unit, test, &[CellId(variable.0), CellId(written.0)]) {
+                    if mentions(facts, unit, test, &asked) {
                         excused.insert(test);
                     }
                 });
