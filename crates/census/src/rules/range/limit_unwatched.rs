@@ -59,7 +59,7 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
         let (cell, variable) = (CellId(id.0), registry.var(id));
         let by_scripts = facts.uses(cell).any(|(_, access)| access.writes());
         let tested = facts.uses(cell).any(|(_, access)| access.tested) || is_in_invariant(facts, id);
-        if !by_scripts || tested || facts.may_be_used_unread(cell) {
+        if !by_scripts || tested || facts.may_be_used_unread(cell) || facts.world.is_unsettled(cell) {
             continue;
         }
         let Value::Num(reach) = &facts.world.reach[cell.index()] else { continue };
