@@ -113,6 +113,8 @@ fn revision(root: &Path, name: &str) -> Result<BTreeMap<String, Vec<u8>>, Failur
                 files.insert(path.to_string_lossy().replace('\\', "/"), bytes);
             }
         }
+        // An archive ends before its padding does; git must be let finish that too.
+        std::io::copy(&mut archive.into_inner(), &mut std::io::sink())?;
     }
     if !child.wait()?.success() {
         return Err(Failure(format!("the project's folder is not in {name}")));
