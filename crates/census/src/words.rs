@@ -26,8 +26,13 @@ pub fn nearest<'a>(name: &str, all: impl IntoIterator<Item = &'a str>) -> Vec<&'
 /// "did you mean `a` or `b`?", if there is anything to offer.
 #[must_use]
 pub fn did_you_mean<'a>(name: &str, all: impl IntoIterator<Item = &'a str>) -> Option<String> {
-    let near = nearest(name, all);
-    (!near.is_empty()).then(|| format!("did you mean {}?", either(&near)))
+    offer(&nearest(name, all))
+}
+
+/// "did you mean `a` or `b`?", of names that are near.
+#[must_use]
+pub fn offer(near: &[&str]) -> Option<String> {
+    (!near.is_empty()).then(|| format!("did you mean {}?", either(near)))
 }
 
 /// "`a`, `b` or `c`"

@@ -13,7 +13,7 @@ use crate::registry::read::type_of_word;
 use crate::registry::{Named, OwnerKind, Scope};
 use crate::script::ast::*;
 use crate::script::lexer::{self, TokenKind};
-use crate::words::{did_you_mean, either, nearest};
+use crate::words::{did_you_mean, nearest, offer};
 use rustc_hash::FxHashMap;
 use std::sync::Arc;
 
@@ -291,8 +291,7 @@ impl<'a> Resolver<'a> {
         if self.homeless && !self.is_unread(&owner) {
             self.report(reader_rules::UNKNOWN_NAME, header.owner.span, format!("there is no owner `{owner}`"));
             let near = nearest(&owner, self.registry().owners.iter().map(|owner| &*owner.name));
-            let help = (!near.is_empty()).then(|| format!("did you mean {}?", either(&near)));
-            self.set_help(Some(help.unwrap_or_else(|| format!("declare it in the registry: `[owners.{owner}]`"))));
+            self.set_help(offer(&near).or_else(|| Some(format!("declare it in the registry: `[owners.{owner}]`"))));
             // The script is read as the nearest one's, so that not every name in it means nothing too.
             self.unit.owner = near.first().and_then(|near| self.registry().find_owner(near));
             self.homeless = self.unit.owner.is_none();
@@ -501,7 +500,7 @@ impl<'a> Resolver<'a> {
     fn meant<'n>(&mut self, name: &str, all: impl IntoIterator<Item = &'n str>) -> Option<String> {
         let near = nearest(name, all);
         self.unit.meant_names.extend(near.iter().map(|&name| name.to_owned()));
-        (!near.is_empty()).then(|| format!("did you mean {}?", either(&near)))
+        offer(&near)
     }
 
     fn unknown_signal(&mut self, name: Name) {

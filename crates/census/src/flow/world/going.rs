@@ -76,9 +76,9 @@ impl World<'_> {
         taken
     }
 
-    /// For each signal that scripts send, what may be removed, or go with its scene, before it is answered: by its sender, by others that answer
-    /// what its sender answers, and by whatever may stand in the queue before it. The game's own signals come when the
-    /// queue is empty, so before what is sent in answer to one stands only what was sent there too.
+    /// For each signal that scripts send, what may be removed, or go with its scene, before it is answered: by its sender, by
+    /// others that answer what its sender answers, and by whatever may stand in the queue before it. The game's own signals
+    /// come when the queue is empty, so before what is sent in answer to one stands only what was sent there too.
     pub(super) fn find_removed_between(&self) -> FxHashMap<SignalId, Between> {
         let mut senders: FxHashMap<SignalId, Vec<HandlerId>> = FxHashMap::default();
         let mut removing: Vec<(HandlerId, Between)> = Vec::new();
