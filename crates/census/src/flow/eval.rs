@@ -147,7 +147,10 @@ impl Run<'_, '_> {
             ExprKind::Float(value) => Value::Num(Num::constant(*value, false)),
             ExprKind::Bool(value) => Value::Bool { yes: *value, no: !*value },
             ExprKind::None => Value::Ref { none: true, some: false },
-            ExprKind::Text(parts) => self.eval_text(state, parts),
+            kind @ ExprKind::Text(parts) => {
+                self.eval_tokens(state, parts);
+                self.world.text_value(kind)
+            }
             ExprKind::Path(_) => self.eval_path(state, expr),
             ExprKind::Unary(UnaryOp::Not, _) | ExprKind::Is { .. } => self.eval_test(state, expr),
             ExprKind::Unary(op, operand) => match (op, self.eval(state, *operand)) {
@@ -176,17 +179,11 @@ impl Run<'_, '_> {
         value
     }
 
-    fn eval_text(&mut self, state: &mut State, parts: &[TextPart]) -> Value {
+    fn eval_tokens(&mut self, state: &mut State, parts: &[TextPart]) {
         for part in parts {
             if let TextPart::Token { value, .. } = part {
                 self.eval(state, *value);
             }
-        }
-        match parts {
-            [TextPart::Plain(text)] => {
-                Value::Text(self.world.symbols.get(text.as_str()).map(|&symbol| smallvec![symbol]))
-            }
-            _ => Value::Text(None),
         }
     }
 
@@ -625,6 +622,12 @@ impl Run<'_, '_> {
             let (own, other) = self.split_self(state, holder);
             return if op == BinaryOp::Equal { (own, other) } else { (other, own) };
         }
+        if let Some((test, outcome)) = self.asked_for_outcome(left.0, right.0) {
+            let quiet = std::mem::replace(&mut self.quiet, true);
+            let (yes, no) = self.branch(state, test);
+            self.quiet = quiet;
+            return if outcome == (op == BinaryOp::Equal) { (yes, no) } else { (no, yes) };
+        }
         let mut equal = None;
         if let Some(both) = left.1.meet(right.1) {
             let mut same = state.clone();
@@ -650,6 +653,17 @@ impl Run<'_, '_> {
             (Meaning::Value(place), Meaning::Own) | (Meaning::Own, Meaning::Value(place)) => self.slot(place),
             _ => None,
         }
+    }
+
+    /// The test whose outcome is compared with `true` or `false`, if that is what is compared.
+    fn asked_for_outcome(&self, left: ExprId, right: ExprId) -> Option<(ExprId, bool)> {
+        let written = |expr| match self.unit.tree.expr(expr).kind {
+            ExprKind::Bool(value) => Some(value),
+            _ => None,
+        };
+        let asked = written(right).map(|outcome| (left, outcome));
+        let asked = asked.or_else(|| written(left).map(|outcome| (right, outcome)));
+        asked.filter(|&(test, _)| self.unit.ty(test) == Type::Bool && !self.calls_procedure(test))
     }
 
     /// Splits a state by whether a name holds the script's own instance.

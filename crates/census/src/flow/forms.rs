@@ -249,8 +249,10 @@ impl Run<'_, '_> {
     }
 }
 
+/// The forms of both, in turn: those that say most stand first in each, and none of the two may be left out.
 fn either(a: &[Linear], b: &[Linear]) -> Side {
-    a.iter().chain(b).copied().take(MOST_FORMS).collect()
+    let turns = (0..a.len().max(b.len())).flat_map(|at| a.get(at).into_iter().chain(b.get(at)));
+    turns.copied().take(MOST_FORMS).collect()
 }
 
 /// The range of what lies between forms.

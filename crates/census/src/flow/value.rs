@@ -10,6 +10,9 @@ use smallvec::{SmallVec, smallvec};
 /// How many single values are kept apart.
 const SET_LIMIT: usize = 8;
 
+/// How many texts are kept apart.
+const TEXT_LIMIT: usize = 256;
+
 /// What a numeric place may hold.
 #[derive(Clone, PartialEq, Debug)]
 pub struct Num {
@@ -507,7 +510,7 @@ impl Value {
                 all.extend(b.iter().copied());
                 all.sort_unstable();
                 all.dedup();
-                Self::Text(Some(all))
+                Self::Text((all.len() <= TEXT_LIMIT).then_some(all))
             }
             (Self::Text(_), Self::Text(_)) => Self::Text(None),
             (Self::Ref { none: a, some: b }, Self::Ref { none: c, some: d }) => {

@@ -797,6 +797,13 @@ impl<'p> World<'p> {
         grown
     }
 
+    /// The value of a text as it is written in a script.
+    #[must_use]
+    pub fn text_value(&self, kind: &ExprKind) -> Value {
+        let symbol = plain_text(kind).and_then(|text| self.symbols.get(text));
+        Value::Text(symbol.map(|&symbol| smallvec![symbol]))
+    }
+
     /// A constant expression's value.
     fn literal(&self, unit: &ScriptUnit, expr: ExprId, ty: Type) -> Value {
         let value = match &unit.tree.expr(expr).kind {
@@ -805,12 +812,7 @@ impl<'p> World<'p> {
             ExprKind::Float(value) => Value::Num(Num::constant(*value, false)),
             ExprKind::Bool(value) => Value::Bool { yes: *value, no: !*value },
             ExprKind::None => Value::Ref { none: true, some: false },
-            ExprKind::Text(parts) => match &parts[..] {
-                [TextPart::Plain(text)] => {
-                    Value::Text(self.symbols.get(text.as_str()).map(|&symbol| smallvec![symbol]))
-                }
-                _ => Value::Text(None),
-            },
+            kind @ ExprKind::Text(_) => self.text_value(kind),
             ExprKind::Unary(UnaryOp::Minus, inner) => match self.literal(unit, *inner, ty) {
                 Value::Num(num) => Value::Num(num.neg()),
                 other => other,
@@ -1488,13 +1490,41 @@ fn join_nothing(known: &Value, value: &Value, ty: Type, was_nothing: bool) -> Va
     if was_nothing && *known == nothing(ty) && !matches!(ty, Type::Ref(_)) { value.clone() } else { known.join(value) }
 }
 
+/// A number for each text that a place can be seen to hold: the values of enums, and what is written of other texts.
 fn symbols(project: &Project) -> FxHashMap<Arc<str>, Symbol> {
+    let registry = &project.registry;
     let mut symbols: FxHashMap<Arc<str>, Symbol> = FxHashMap::default();
-    for value in project.registry.variables.iter().flat_map(|variable| &variable.values) {
-        let next = Symbol::try_from(symbols.len()).unwrap_or(Symbol::MAX);
-        symbols.entry(value.clone()).or_insert(next);
+    let mut add = |text: &str| {
+        if !symbols.contains_key(text) {
+            let next = Symbol::try_from(symbols.len()).unwrap_or(Symbol::MAX);
+            symbols.insert(text.into(), next);
+        }
+    };
+    registry.variables.iter().flat_map(|variable| &variable.values).for_each(|value| add(value));
+    let defaults = registry.variables.iter().filter_map(|variable| variable.default.as_ref());
+    let starts = registry.instances.iter().flat_map(|instance| instance.start.iter().map(|start| &start.value));
+    for constant in defaults.chain(starts) {
+        if let Constant::Text(text) = constant {
+            add(text);
+        }
+    }
+    for unit in project.scripts.iter().filter(|unit| unit.place_types.contains(&Type::Text)) {
+        unit.tree.exprs.iter().filter_map(|expr| plain_text(&expr.kind)).for_each(&mut add);
     }
     symbols
+}
+
+/// A text that is written out, without tokens.
+#[must_use]
+pub fn plain_text(kind: &ExprKind) -> Option<&str> {
+    match kind {
+        ExprKind::Text(parts) => match &parts[..] {
+            [] => Some(""),
+            [TextPart::Plain(text)] => Some(text),
+            _ => None,
+        },
+        _ => None,
+    }
 }
 
 /// The control-flow graphs of all scripts.

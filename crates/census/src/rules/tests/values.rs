@@ -43,6 +43,13 @@ fn on_touch(lines: &str) {
 // ---- guards ----
 
 #[test]
+fn a_clamp_of_a_sum_to_a_bound_that_is_a_variable() {
+    on_touch("    load = clamp(load + tide.height, 0, hold)\n");
+    on_touch("    load = min(max(load + tide.height, 0), hold)\n");
+    on_touch("    load = max(load + 1, hold) // ~ range/can-exceed\n");
+}
+
+#[test]
 fn guards_in_every_ordinary_form() {
     at_any_height("    if height < height.max { height += 1 }\n");
     at_any_height("    if height <= 11 { height += 1 }\n");
@@ -54,6 +61,10 @@ fn guards_in_every_ordinary_form() {
     at_any_height("    if height != 12 { height += 1 }\n");
     at_any_height("    if mood == \"calm\" and height < 12 { height += 1 }\n");
     at_any_height("    if mood == \"calm\" or height >= 12 { return }\n    height += 1\n");
+    at_any_height(
+        "    match height + 3 <= 12 {\n        true { height += 3 }\n        false { note \"high\" }\n    }\n",
+    );
+    at_any_height("    let fits = height + 3 <= 12\n    if fits == true { height += 3 }\n");
     at_any_height("    height = min(height + 5, 12)\n");
     at_any_height("    height = clamp(height + random(-3, 3), 0, height.max)\n");
     at_any_height("    let next = height + 5\n    if next > 12 { next = 12 }\n    height = next\n");
@@ -317,5 +328,31 @@ on touched(other) {
     share = (share + 1) / 2
 }
 "#],
+    );
+}
+
+// ---- texts ----
+
+#[test]
+fn a_text_holds_what_is_written_to_it() {
+    judged(
+        r#"script tides for tide
+
+private word: text = "ebb"
+private said: text = ""
+
+on bell {
+    if word == "ebb" {
+        word = "slack"
+    } else if word == "flood" { // ~ range/never
+        note "never written"
+    }
+    if said == "" {
+        said = word
+    } else if said != "3" {
+        said = text(height)
+    }
+}
+"#,
     );
 }
