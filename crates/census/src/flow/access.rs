@@ -106,6 +106,26 @@ pub fn steps_itself(unit: &ScriptUnit, place: PlaceId, value: ExprId) -> bool {
     found
 }
 
+/// Whether a value takes in what its place holds at that moment: `V + …`, `max(V, …)`, `min(V + …, 9)`, `V or …`.
+#[must_use]
+pub fn builds_on(unit: &ScriptUnit, place: PlaceId, value: ExprId) -> bool {
+    let part = |&part: &ExprId| builds_on(unit, place, part);
+    match &unit.tree.expr(value).kind {
+        ExprKind::Path(_) => unit.place_of(value) == Some(place),
+        ExprKind::Binary(BinaryOp::Or | BinaryOp::And | BinaryOp::Add | BinaryOp::Subtract, left, right) => {
+            part(left) || part(right)
+        }
+        ExprKind::Call(_, arguments) => match unit.meaning(value) {
+            Meaning::Builtin(Builtin::Max | Builtin::Min) => arguments.iter().any(part),
+            Meaning::Builtin(Builtin::Clamp | Builtin::Floor | Builtin::Ceil | Builtin::Round) => {
+                arguments.first().is_some_and(part)
+            }
+            _ => false,
+        },
+        _ => false,
+    }
+}
+
 /// The actor that a `count(ACTOR)` counts.
 #[must_use]
 pub fn counted_actor(unit: &ScriptUnit, call: ExprId) -> Option<OwnerId> {

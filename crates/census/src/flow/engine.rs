@@ -20,7 +20,7 @@ use super::linear::{Facts, Linear, Slot};
 use super::shared::Shared;
 use super::state::{PendingStep, Source, State, Suspect, Wrong};
 use super::value::{Abstract, Num, Value};
-use super::world::{Effect, HandlerId, World};
+use super::world::{Effect, HandlerId, Others, World};
 use crate::project::{Base, CellId, Meaning, Place, PlaceId, ProcId, ScriptId, ScriptUnit};
 use crate::registry::{Bound, End, InstanceId, InvariantId, Overflow, OwnerId, SignalId, Type, VarId};
 use crate::script::ast::*;
@@ -806,9 +806,9 @@ impl<'w, 'p> Run<'w, 'p> {
 
     fn let_(&mut self, state: &mut State, place: PlaceId, value: ExprId) {
         let forms = self.forms(state, value);
-        let before = state.clone();
         let result = self.eval(state, value);
         let Some(slot) = self.slot(place) else { return };
+        let before = state.clone();
         self.put(state, slot, Abstract::of(result), forms.uppers(), forms.lowers());
         self.sourced(state, slot, value, &before);
         if self.unit.ty(value) == Type::Bool {
@@ -821,17 +821,33 @@ impl<'w, 'p> Run<'w, 'p> {
     /// Remembers what a local was worked out from.
     fn sourced(&mut self, state: &mut State, slot: Slot, value: ExprId, before: &State) {
         state.sources.retain(|source| source.local != slot);
-        for read in self.reads(value) {
+        self.sourced_too(state, slot, value, before);
+    }
+
+    /// Remembers what was added to a local, beside what it was worked out from before.
+    fn sourced_too(&mut self, state: &mut State, slot: Slot, value: ExprId, before: &State) {
+        for read in self.worked_out_from(value) {
             if self.table.slots[read as usize].cell.is_some() {
-                state.sources.push(Source { local: slot, read, stale: false });
+                state.sources.push_new(Source { local: slot, read, stale: false });
             }
             for source in before.sources.iter().filter(|source| source.local == read) {
-                state.sources.push(Source { local: slot, ..source.clone() });
+                state.sources.push_new(Source { local: slot, ..source.clone() });
             }
         }
         if state.sources.len() > MOST_SOURCES {
             state.sources.to_mut().truncate(MOST_SOURCES);
         }
+    }
+
+    /// The slots that an expression reads, and those of what procedures give in it.
+    fn worked_out_from(&self, value: ExprId) -> Vec<Slot> {
+        let mut slots = self.reads(value);
+        super::access::walk_expr(self.unit, value, &mut |inner| {
+            if let Meaning::Procedure(_) = self.unit.meaning(inner) {
+                slots.extend(self.table.slot(Key::Result(inner)));
+            }
+        });
+        slots
     }
 
     /// The slots that an expression reads.
@@ -924,9 +940,13 @@ impl<'w, 'p> Run<'w, 'p> {
         {
             self.copy_instance(&mut state, slot, value);
         }
-        if self.table.slots[slot as usize].cell.is_none() && op == AssignOp::Set {
+        if self.table.slots[slot as usize].cell.is_none() {
             let before = state.clone();
-            self.sourced(&mut state, slot, value, &before);
+            if op == AssignOp::Set {
+                self.sourced(&mut state, slot, value, &before);
+            } else {
+                self.sourced_too(&mut state, slot, value, &before);
+            }
         }
         match before {
             Some(before) => self.judge_write(&before, state, slot, span, moved),
@@ -1131,12 +1151,23 @@ impl<'w, 'p> Run<'w, 'p> {
         if self.table.slots[slot as usize].cell.is_none() {
             return;
         }
-        let reads = self.reads(value);
-        let lost =
-            state.sources.iter().any(|source| source.stale && source.read == slot && reads.contains(&source.local));
-        if lost {
+        let reads = self.worked_out_from(value);
+        let lost = state.sources.iter().any(|source| {
+            source.stale
+                && source.read == slot
+                && reads.contains(&source.local)
+                && !self.hold_same_number(state, source.local, slot)
+        });
+        if lost && !super::access::builds_on(self.unit, place, value) {
             self.event(Event::Lost { at: span, place });
         }
+    }
+
+    /// Whether a test on the way has told that two slots hold the same number.
+    fn hold_same_number(&self, state: &State, a: Slot, b: Slot) -> bool {
+        let difference = Linear::slot(a).plus(&Linear::slot(b), -1.0);
+        let anything = |_| (f64::NEG_INFINITY, f64::INFINITY);
+        state.facts.implies(&difference, &anything) && state.facts.implies(&difference.times(-1.0), &anything)
     }
 
     fn show(&mut self, state: &mut State, text: ExprId) {

@@ -6,6 +6,9 @@
 
 mod beforehand;
 mod going;
+mod waiting;
+
+pub use waiting::Others;
 
 use super::access::{Access, Body, Gather, PlaceIndex, Used, UsedBuilder};
 use super::certain;
@@ -1092,47 +1095,6 @@ impl<'p> World<'p> {
 
     // ---- what others do ----
 
-    /// What can happen to cells while an activation waits, and what is known once it goes on.
-    ///
-    /// Handlers of the same script are kept out whose entry test fails at first and, by induction over what happens, also
-    /// after all that the others can do; provided that none of them was under way when this one began.
-    #[must_use]
-    pub fn while_waiting(&self, run: &mut Run<'_, 'p>, state: &State) -> State {
-        let mut out: Vec<HandlerId> =
-            self.handlers_of(run.script).filter(|&id| self.entries[id.index()].is_some()).collect();
-        out.retain(|&id| !(self.yields[id.index()] && self.begins_within.contains(&(id, run.handler))));
-        loop {
-            let mut after = state.clone();
-            run.apply(&mut after, &self.effects_but_for(run, &out));
-            let before = out.len();
-            out.retain(|&id| {
-                let tests = self.entries[id.index()].as_ref();
-                tests.is_some_and(|tests| tests_fail(self, run, &after, tests))
-            });
-            if out.len() == before {
-                let others = self.handlers_of(run.script);
-                run.let_in.extend(others.filter(|id| self.yields[id.index()] && !out.contains(id)));
-                return after;
-            }
-        }
-    }
-
-    /// What the handlers do that are not kept out.
-    fn effects_but_for(&self, run: &Run<'_, '_>, out: &[HandlerId]) -> FxHashMap<CellId, Vec<Effect>> {
-        let mut all: FxHashMap<CellId, Vec<Effect>> = FxHashMap::default();
-        for cell in run.table.slots.iter().filter_map(|facts| facts.cell) {
-            let effects = self.effects[cell.index()].iter().filter(|effect| {
-                let kept = effect.handler.is_some_and(|handler| out.contains(&handler));
-                !(kept && (effect.own || self.runs_once(run)))
-            });
-            let effects: Vec<Effect> = effects.cloned().collect();
-            if !effects.is_empty() {
-                all.insert(cell, effects);
-            }
-        }
-        all
-    }
-
     /// The handlers of a script.
     fn handlers_of(&self, script: ScriptId) -> impl Iterator<Item = HandlerId> + use<> {
         let first = self.first_handler[script.index()];
@@ -1143,27 +1105,6 @@ impl<'p> World<'p> {
     fn runs_once(&self, run: &Run<'_, '_>) -> bool {
         let owner = self.project.script(run.script).owner;
         owner.is_some_and(|owner| !self.project.registry.is_many(owner))
-    }
-
-    /// What the `spawn` handlers of an actor do, for a `spawn` statement.
-    #[must_use]
-    pub fn effects_of_spawning(&self, actor: OwnerId) -> FxHashMap<CellId, Vec<Effect>> {
-        let mut all: FxHashMap<CellId, Vec<Effect>> = FxHashMap::default();
-        let spawning: FxHashSet<HandlerId> = self.spawn_handlers(actor).collect();
-        if spawning.is_empty() {
-            return all;
-        }
-        for (at, effects) in self.effects.iter().enumerate() {
-            let own: Vec<Effect> = effects
-                .iter()
-                .filter(|effect| !effect.own && effect.handler.is_some_and(|handler| spawning.contains(&handler)))
-                .cloned()
-                .collect();
-            if !own.is_empty() {
-                all.insert(CellId::at(at), own);
-            }
-        }
-        all
     }
 
     // ---- the fixpoint ----
@@ -1658,71 +1599,4 @@ fn tells_only(unit: &ScriptUnit, statement: &Statement) -> bool {
     let mut calls = false;
     super::access::walk_expr(unit, text, &mut |inner| calls |= matches!(unit.meaning(inner), Meaning::Procedure(_)));
     !calls
-}
-
-/// Whether one of the tests certainly comes out the other way in a state, by what outlives the activation alone.
-fn tests_fail(world: &World<'_>, run: &Run<'_, '_>, state: &State, tests: &[(ExprId, bool)]) -> bool {
-    let unit = world.project.script(run.script);
-    tests.iter().any(|&(test, wanted)| {
-        let mut local = false;
-        super::access::walk_expr(unit, test, &mut |expr| {
-            local |= unit.place_of(expr).is_some_and(|place| !is_shared(unit, place));
-        });
-        if local {
-            return conjunct_fails(world, run, state, test, wanted);
-        }
-        fails(world, run, state, test, wanted)
-    })
-}
-
-/// Of a test that also asks about parameters, the parts joined by `and` that do not.
-fn conjunct_fails(world: &World<'_>, run: &Run<'_, '_>, state: &State, test: ExprId, wanted: bool) -> bool {
-    let unit = world.project.script(run.script);
-    match (&unit.tree.expr(test).kind, wanted) {
-        (ExprKind::Binary(BinaryOp::And, left, right), true) | (ExprKind::Binary(BinaryOp::Or, left, right), false) => {
-            tests_fail(world, run, state, &[(*left, wanted), (*right, wanted)])
-        }
-        (ExprKind::Unary(UnaryOp::Not, inner), _) => tests_fail(world, run, state, &[(*inner, !wanted)]),
-        _ => false,
-    }
-}
-
-/// How a test of a flag alone, `busy` or `not busy`, comes out: the outer `None` where it is not such a test.
-fn flag_of(unit: &ScriptUnit, run: &Run<'_, '_>, state: &State, test: ExprId) -> Option<Option<bool>> {
-    match &unit.tree.expr(test).kind {
-        ExprKind::Unary(UnaryOp::Not, inner) => Some(flag_of(unit, run, state, *inner)?.map(|outcome| !outcome)),
-        ExprKind::Path(_) => {
-            let Meaning::Value(place) = unit.meaning(test) else { return None };
-            let Some(slot) = run.slot(place) else { return Some(None) };
-            match state.value(slot).value {
-                Value::Bool { yes: true, no: false } => Some(Some(true)),
-                Value::Bool { yes: false, no: true } => Some(Some(false)),
-                _ => Some(None),
-            }
-        }
-        _ => None,
-    }
-}
-
-fn is_shared(unit: &ScriptUnit, place: PlaceId) -> bool {
-    matches!(unit.place(place), Place::Private(_) | Place::Variable(_, Base::One | Base::Own | Base::Listed(_)))
-}
-
-fn fails(world: &World<'_>, run: &Run<'_, '_>, state: &State, test: ExprId, wanted: bool) -> bool {
-    if let Some(outcome) = flag_of(world.project.script(run.script), run, state, test) {
-        return outcome == Some(!wanted);
-    }
-    let mut probe = Run::new(world, run.handler);
-    probe.quiet = true;
-    // A test of a handler whose places this one does not know can't be judged.
-    let unit = world.project.script(run.script);
-    let mut known = true;
-    super::access::walk_expr(unit, test, &mut |expr| {
-        known &= unit.place_of(expr).is_none_or(|place| probe.slot(place).is_some());
-    });
-    if !known {
-        return false;
-    }
-    let (yes, no) = probe.branch(state.clone(), test);
-    if wanted { yes.is_none() } else { no.is_none() }
 }

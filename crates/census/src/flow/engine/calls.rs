@@ -15,6 +15,8 @@ impl<'w> Run<'w, '_> {
             let result = self.eval(&mut state, value);
             if let Some(slot) = self.result_slot() {
                 self.put(&mut state, slot, Abstract::of(result), forms.uppers(), forms.lowers());
+                let before = state.clone();
+                self.sourced(&mut state, slot, value, &before);
             }
         }
         left.push(state);

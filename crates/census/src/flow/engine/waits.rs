@@ -82,11 +82,14 @@ impl<'w> Run<'w, '_> {
     }
 
     /// Joins what others do into the slots that they can touch.
-    pub fn apply(&mut self, state: &mut State, effects: &FxHashMap<CellId, Vec<Effect>>) {
+    pub fn apply(&mut self, state: &mut State, others: &Others) {
         let table = self.table;
         for (at, facts) in table.slots.iter().enumerate() {
             let slot = Slot::try_from(at).unwrap_or(Slot::MAX);
-            let Some(changes) = facts.cell.and_then(|cell| effects.get(&cell)) else { continue };
+            let changes = facts.cell.map_or(&[][..], |cell| others.of(cell, self.is_own_slot(slot)));
+            if changes.is_empty() {
+                continue;
+            }
             if state.sources.iter().any(|source| source.read == slot) {
                 let sources = state.sources.to_mut();
                 sources.iter_mut().filter(|source| source.read == slot).for_each(|source| source.stale = true);

@@ -1,10 +1,10 @@
 //! `sharing/last-writer-wins`: every instance of an actor sets one shared variable in answer to one trigger, each to a value of its own.
 
 use crate::finding::{Finding, Level, RuleName};
-use crate::flow::access::walk_expr;
+use crate::flow::access::{builds_on, walk_expr};
 use crate::flow::graph::StepKind;
 use crate::project::builtin::Builtin;
-use crate::project::{Base, Meaning, Place, PlaceId, ScriptUnit};
+use crate::project::{Base, Meaning, Place, PlaceId};
 use crate::rules::Facts;
 use crate::rules::facts::HandlerView;
 use crate::rules::{Example, Rule};
@@ -77,7 +77,7 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
         for step in handler.graph.blocks.iter().flat_map(|block| &block.steps) {
             let StepKind::Assign { place, op: AssignOp::Set, value, .. } = &step.kind else { continue };
             let Place::Variable(id, Base::One) = handler.unit.place(*place) else { continue };
-            if accumulates(handler.unit, *place, *value) {
+            if builds_on(handler.unit, *place, *value) {
                 continue;
             }
             let differs = differs(facts, &handler, *value) || constants_differ(facts, &handler, *place, step.span);
@@ -110,21 +110,6 @@ fn reaches_all(facts: &Facts<'_>, handler: &HandlerView<'_, '_>) -> bool {
             let signal = facts.registry().signal(id);
             if signal.from_engine { signal.to_all } else { true }
         }),
-        _ => false,
-    }
-}
-
-/// `max(V, …)`, `min(V, …)`, `V or …`, `V and …`, or a step of V.
-fn accumulates(unit: &ScriptUnit, place: PlaceId, value: ExprId) -> bool {
-    let is_own = |expr: ExprId| unit.place_of(expr) == Some(place);
-    match &unit.tree.expr(value).kind {
-        ExprKind::Call(_, arguments) => {
-            matches!(unit.meaning(value), Meaning::Builtin(Builtin::Max | Builtin::Min))
-                && arguments.iter().any(|&argument| is_own(argument))
-        }
-        ExprKind::Binary(BinaryOp::Or | BinaryOp::And | BinaryOp::Add | BinaryOp::Subtract, left, right) => {
-            is_own(*left) || is_own(*right)
-        }
         _ => false,
     }
 }

@@ -507,6 +507,129 @@ on touched(other: parcel) {
     );
 }
 
+#[test]
+fn what_is_read_on_the_way_counts_too() {
+    judged(
+        r#"script tides for tide
+
+on bell {
+    let seen = 0
+    repeat 3 {
+        seen += pulls
+    }
+    wait 1s
+    pulls = seen // ~ sharing/lost-update
+}
+
+on every 9s {
+    pulls += 1
+    let seen = doubled()
+    wait 1s
+    height = seen // ~ sharing/lost-update
+}
+
+proc doubled() -> int {
+    return height * 2
+}
+"#,
+    );
+}
+
+#[test]
+fn a_write_that_takes_in_what_is_there_now_loses_nothing() {
+    for value in ["pulls + seen", "pulls - seen", "min(pulls + seen, 90)"] {
+        let body = format!("    let seen = floor(pulls / 2)\n    wait 1s\n    pulls = {value}\n");
+        judged(&format!("script tides for tide\n\non bell {{ // ~ sharing/reentry\n{body}}}\n"));
+    }
+    judged(
+        r#"script tides for tide
+
+on bell { // ~ sharing/reentry
+    let seen = pulls
+    wait 1s
+    if pulls == seen {
+        pulls = seen + 1
+    }
+    pulls += 1
+}
+"#,
+    );
+}
+
+#[test]
+fn what_starts_once_does_not_come_between() {
+    judged(
+        r#"script boats for mailboat
+
+private taken: bool = false
+
+on spawn {
+    load = 3
+}
+
+on bell when not taken {
+    taken = true
+    let seen = load
+    wait 1s
+    load = seen + 1
+    taken = false
+}
+"#,
+    );
+    judged(
+        r#"script tides for tide
+
+on start {
+    let seen = height
+    wait 1s
+    height = seen + 1
+}
+
+on start {
+    let seen = pulls
+    wait 1s
+    pulls = seen + 1 // ~ sharing/lost-update
+}
+
+on start {
+    pulls = 5
+}
+"#,
+    );
+}
+
+#[test]
+fn what_spawns_again_or_waits_comes_between() {
+    judged(
+        r#"script boats for mailboat
+
+private taken: bool = false
+
+on spawn {
+    wait 2s
+    load = 3
+    rest = 3
+}
+
+on bell when not taken {
+    taken = true
+    let seen = load
+    wait 1s
+    load = seen + 1 // ~ sharing/lost-update
+    taken = false
+}
+
+on touched(other: mailboat) when not taken {
+    taken = true
+    let seen = other.rest
+    wait 1s
+    other.rest = seen + 1 // ~ sharing/lost-update
+    taken = false
+}
+"#,
+    );
+}
+
 // ---- order ----
 
 #[test]

@@ -1,0 +1,205 @@
+//! What others can do while a handler waits.
+
+use super::super::access::walk_expr;
+use super::*;
+
+/// What others do to cells.
+#[derive(Debug, Default)]
+pub struct Others {
+    elsewhere: FxHashMap<CellId, Vec<Effect>>,
+    /// Where that is less for the instance that runs.
+    own: FxHashMap<CellId, Vec<Effect>>,
+}
+
+impl Others {
+    /// What they do to a cell: of the instance that runs (`own`), or of any.
+    #[must_use]
+    pub fn of(&self, cell: CellId, own: bool) -> &[Effect] {
+        let less = self.own.get(&cell).filter(|_| own);
+        less.or_else(|| self.elsewhere.get(&cell)).map_or(&[], |effects| effects)
+    }
+}
+
+/// For which instances the moment of a handler is past.
+#[derive(PartialEq)]
+enum Past {
+    Everywhere,
+    ForTheInstance,
+}
+
+impl<'p> World<'p> {
+    /// What can happen to cells while an activation waits, and what is known once it goes on.
+    ///
+    /// Handlers of the same script are kept out whose entry test fails at first and, by induction over what happens, also
+    /// after all that the others can do; provided that none of them was under way when this one began.
+    #[must_use]
+    pub fn while_waiting(&self, run: &mut Run<'_, 'p>, state: &State) -> State {
+        let mut out: Vec<HandlerId> =
+            self.handlers_of(run.script).filter(|&id| self.entries[id.index()].is_some()).collect();
+        out.retain(|&id| !(self.yields[id.index()] && self.begins_within.contains(&(id, run.handler))));
+        loop {
+            let mut after = state.clone();
+            run.apply(&mut after, &self.effects_but_for(run, &out));
+            let before = out.len();
+            out.retain(|&id| {
+                let tests = self.entries[id.index()].as_ref();
+                tests.is_some_and(|tests| tests_fail(self, run, &after, tests))
+            });
+            if out.len() == before {
+                let others = self.handlers_of(run.script);
+                run.let_in.extend(others.filter(|id| self.yields[id.index()] && !out.contains(id)));
+                return after;
+            }
+        }
+    }
+
+    /// What the handlers do while a handler waits, but for those that are kept out and those whose moment is past.
+    fn effects_but_for(&self, run: &Run<'_, '_>, out: &[HandlerId]) -> Others {
+        let mut others = Others::default();
+        let runs_once = self.runs_once(run);
+        for cell in run.table.slots.iter().filter_map(|facts| facts.cell) {
+            let (mut elsewhere, mut own) = (Vec::new(), Vec::new());
+            for effect in &self.effects[cell.index()] {
+                let kept_out = effect.handler.is_some_and(|handler| out.contains(&handler));
+                let past = effect.handler.and_then(|handler| self.is_past(effect, handler, run.handler));
+                if past == Some(Past::Everywhere) || kept_out && runs_once {
+                    continue;
+                }
+                elsewhere.push(effect.clone());
+                if !effect.own || !(kept_out || past.is_some()) {
+                    own.push(effect.clone());
+                }
+            }
+            if own.len() != elsewhere.len() {
+                others.own.insert(cell, own);
+            }
+            if !elsewhere.is_empty() {
+                others.elsewhere.insert(cell, elsewhere);
+            }
+        }
+        others
+    }
+
+    /// Whether a handler has certainly begun, and done what it does before its first wait, before another one waits: `start`
+    /// comes first in a run, `spawn` first for an instance, and `enter` first in a scene, which a wait does not outlive.
+    fn is_past(&self, effect: &Effect, handler: HandlerId, waiting: HandlerId) -> Option<Past> {
+        let ((_, at, _), (unit, by, _)) = (self.parts(handler), self.parts(waiting));
+        if handler == waiting && self.runs_alone(handler) {
+            let many = unit.owner.is_some_and(|owner| self.project.registry.is_many(owner));
+            return Some(if many { Past::ForTheInstance } else { Past::Everywhere });
+        }
+        if effect.after_wait {
+            return None;
+        }
+        match (&at.trigger, &by.trigger) {
+            (_, Trigger::Start | Trigger::Spawn) => None,
+            (Trigger::Start, _) => Some(Past::Everywhere),
+            (Trigger::Spawn, _) => Some(Past::ForTheInstance),
+            (Trigger::Enter, Trigger::Enter) => None,
+            (Trigger::Enter, _) => unit.scene.is_some().then_some(Past::Everywhere),
+            _ => None,
+        }
+    }
+
+    /// Whether a handler begins once for its instance, so that no second activation of it can do anything while it waits; an
+    /// `after` block of its own could.
+    fn runs_alone(&self, id: HandlerId) -> bool {
+        let (unit, at, graph) = self.parts(id);
+        let once = match at.trigger {
+            Trigger::Start | Trigger::Spawn | Trigger::Removed => true,
+            Trigger::Enter | Trigger::Leave => unit.scene.is_some(),
+            _ => false,
+        };
+        let (script, _) = self.handler(id);
+        let forks = |graph: &&Graph| graph.blocks.iter().any(|block| matches!(block.exit, Exit::Fork { .. }));
+        once && !self.bodies(script, graph).iter().any(forks)
+    }
+
+    /// What the `spawn` handlers of an actor do, for a `spawn` statement.
+    #[must_use]
+    pub fn effects_of_spawning(&self, actor: OwnerId) -> Others {
+        let mut all = Others::default();
+        let spawning: FxHashSet<HandlerId> = self.spawn_handlers(actor).collect();
+        if spawning.is_empty() {
+            return all;
+        }
+        for (at, effects) in self.effects.iter().enumerate() {
+            let own: Vec<Effect> = effects
+                .iter()
+                .filter(|effect| !effect.own && effect.handler.is_some_and(|handler| spawning.contains(&handler)))
+                .cloned()
+                .collect();
+            if !own.is_empty() {
+                all.elsewhere.insert(CellId::at(at), own);
+            }
+        }
+        all
+    }
+}
+
+/// Whether one of the tests certainly comes out the other way in a state, by what outlives the activation alone.
+fn tests_fail(world: &World<'_>, run: &Run<'_, '_>, state: &State, tests: &[(ExprId, bool)]) -> bool {
+    let unit = world.project.script(run.script);
+    tests.iter().any(|&(test, wanted)| {
+        let mut local = false;
+        walk_expr(unit, test, &mut |expr| {
+            local |= unit.place_of(expr).is_some_and(|place| !is_shared(unit, place));
+        });
+        if local {
+            return conjunct_fails(world, run, state, test, wanted);
+        }
+        fails(world, run, state, test, wanted)
+    })
+}
+
+/// Of a test that also asks about parameters, the parts joined by `and` that do not.
+fn conjunct_fails(world: &World<'_>, run: &Run<'_, '_>, state: &State, test: ExprId, wanted: bool) -> bool {
+    let unit = world.project.script(run.script);
+    match (&unit.tree.expr(test).kind, wanted) {
+        (ExprKind::Binary(BinaryOp::And, left, right), true) | (ExprKind::Binary(BinaryOp::Or, left, right), false) => {
+            tests_fail(world, run, state, &[(*left, wanted), (*right, wanted)])
+        }
+        (ExprKind::Unary(UnaryOp::Not, inner), _) => tests_fail(world, run, state, &[(*inner, !wanted)]),
+        _ => false,
+    }
+}
+
+/// How a test of a flag alone, `busy` or `not busy`, comes out: the outer `None` where it is not such a test.
+fn flag_of(unit: &ScriptUnit, run: &Run<'_, '_>, state: &State, test: ExprId) -> Option<Option<bool>> {
+    match &unit.tree.expr(test).kind {
+        ExprKind::Unary(UnaryOp::Not, inner) => Some(flag_of(unit, run, state, *inner)?.map(|outcome| !outcome)),
+        ExprKind::Path(_) => {
+            let Meaning::Value(place) = unit.meaning(test) else { return None };
+            let Some(slot) = run.slot(place) else { return Some(None) };
+            match state.value(slot).value {
+                Value::Bool { yes: true, no: false } => Some(Some(true)),
+                Value::Bool { yes: false, no: true } => Some(Some(false)),
+                _ => Some(None),
+            }
+        }
+        _ => None,
+    }
+}
+
+fn is_shared(unit: &ScriptUnit, place: PlaceId) -> bool {
+    matches!(unit.place(place), Place::Private(_) | Place::Variable(_, Base::One | Base::Own | Base::Listed(_)))
+}
+
+fn fails(world: &World<'_>, run: &Run<'_, '_>, state: &State, test: ExprId, wanted: bool) -> bool {
+    if let Some(outcome) = flag_of(world.project.script(run.script), run, state, test) {
+        return outcome == Some(!wanted);
+    }
+    let mut probe = Run::new(world, run.handler);
+    probe.quiet = true;
+    // A test of a handler whose places this one does not know can't be judged.
+    let unit = world.project.script(run.script);
+    let mut known = true;
+    walk_expr(unit, test, &mut |expr| {
+        known &= unit.place_of(expr).is_none_or(|place| probe.slot(place).is_some());
+    });
+    if !known {
+        return false;
+    }
+    let (yes, no) = probe.branch(state.clone(), test);
+    if wanted { yes.is_none() } else { no.is_none() }
+}
