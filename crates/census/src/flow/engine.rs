@@ -323,6 +323,7 @@ impl<'w, 'p> Run<'w, 'p> {
             later: false,
             stepped: false,
             forked: false,
+            went: false,
             selves: Shared::default(),
             kinds: Shared::default(),
             removed: Shared::default(),
@@ -781,7 +782,8 @@ impl<'w, 'p> Run<'w, 'p> {
                 }
             }
             StepKind::Show { text, .. } => self.show(&mut state, *text),
-            StepKind::Hide { .. } | StepKind::Go(_) => {}
+            StepKind::Hide { .. } => {}
+            StepKind::Go(_) => state.went = true,
             StepKind::Spawn { actor, place } => {
                 self.settle(&mut state);
                 if let Some(actor) = actor {

@@ -164,6 +164,8 @@ pub struct State {
     pub stepped: bool,
     /// Whether an `after` block may be still to come.
     pub forked: bool,
+    /// Whether the scene is certainly left once the dispatch is over.
+    pub went: bool,
     /// Names that are known to hold the script's own instance, or another than that.
     pub selves: Shared<(Slot, bool)>,
     /// Names of any actor that are known to hold an instance of this one.
@@ -316,11 +318,12 @@ impl State {
         }
         other.doubted.iter().for_each(|&slot| self.doubted.push_new(slot));
         other.moved_bounds.iter().for_each(|&slot| self.moved_bounds.push_new(slot));
-        other.removed.iter().for_each(|&slot| self.removed.push_new(slot));
+        self.removed.retain(|slot| other.removed.contains(slot));
         self.waited |= other.waited;
         self.later |= other.later;
         self.stepped |= other.stepped;
         self.forked |= other.forked;
+        self.went &= other.went;
         for step in &other.steps {
             if self.steps.len() >= MOST_STEPS {
                 break;

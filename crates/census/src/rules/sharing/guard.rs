@@ -8,7 +8,7 @@ use crate::flow::linear::Slot;
 use crate::flow::state::State;
 use crate::flow::world::entry_tests;
 use crate::project::{Base, CellId, Place, PlaceId, ScriptUnit};
-use crate::registry::{Lifetime, Scope, Type};
+use crate::registry::{Lifetime, OwnerId, Scope, Type};
 use crate::rules::Facts;
 use crate::rules::facts::HandlerView;
 use crate::script::ast::{AssignOp, Duration, ExprKind};
@@ -101,9 +101,21 @@ pub struct Flag {
     pub up: bool,
     /// Whether it goes when the script's own instance goes.
     pub dies_with_instance: bool,
+    /// Whether it goes when the scene is left in which the handler runs.
+    pub dies_with_scene: bool,
+    /// Whether it goes when the run ends.
+    pub dies_with_run: bool,
 }
 
 impl Flag {
+    /// Whether the flag is gone, or anew, once an activation has come to its end in this state.
+    #[must_use]
+    pub fn is_gone(&self, facts: &Facts<'_>, handler: &HandlerView<'_, '_>, end: &Pause) -> bool {
+        let removed = self.dies_with_instance && end.state.removed.contains(&OWN_INSTANCE);
+        let left = self.dies_with_scene && end.state.went;
+        removed || left || (self.dies_with_run && restarts_at(facts, handler, end.at))
+    }
+
     /// Whether a waiting activation of the handler can be dropped while the flag lives on.
     #[must_use]
     pub fn outlives_a_drop(&self, facts: &Facts<'_>, handler: &HandlerView<'_, '_>) -> bool {
@@ -116,6 +128,13 @@ impl Flag {
         let left = facts.world.changes_scene() && (handler.unit.scene.is_some() || actor.is_some());
         (wide && (removed || left)) || (kept && restarts(facts))
     }
+}
+
+/// Whether an activation ends with a `restart` at a place.
+fn restarts_at(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, at: Span) -> bool {
+    let procedures = &facts.world.graphs[handler.script.index()].procedures;
+    let blocks = std::iter::once(handler.graph).chain(procedures).flat_map(|graph| &graph.blocks);
+    blocks.into_iter().any(|block| matches!(block.exit, Exit::Restart) && block.exit_span == at)
 }
 
 fn restarts(facts: &Facts<'_>) -> bool {
@@ -136,11 +155,33 @@ pub fn flags(facts: &Facts<'_>, handler: &HandlerView<'_, '_>) -> Vec<Flag> {
                 continue;
             };
             let own = matches!(unit.place(place), Place::Private(_) | Place::Variable(_, Base::Own | Base::Listed(_)));
-            let dies_with_instance = own && unit.owner.is_some_and(|owner| facts.registry().is_actor(owner));
-            flags.push(Flag { cell, place, slot, up: !outcome, dies_with_instance });
+            let actor = unit.owner.filter(|&owner| facts.registry().is_actor(owner));
+            let variable = facts.project.variable_of(cell).map(|id| facts.registry().var(id));
+            let dies_with_scene = match variable {
+                None => unit.scene.is_some(),
+                Some(variable) if variable.scope == Scope::Scene => true,
+                Some(variable) => own && variable.lifetime == Lifetime::Run && stands_in_scenes(facts, actor),
+            };
+            flags.push(Flag {
+                cell,
+                place,
+                slot,
+                up: !outcome,
+                dies_with_instance: own && actor.is_some(),
+                dies_with_scene,
+                dies_with_run: variable.is_none_or(|variable| variable.lifetime == Lifetime::Run),
+            });
         }
     }
     flags
+}
+
+/// Whether every instance of an actor stands in some scene, so that it goes when that is left.
+fn stands_in_scenes(facts: &Facts<'_>, actor: Option<OwnerId>) -> bool {
+    let registry = facts.registry();
+    actor.is_some_and(|actor| {
+        registry.is_many(actor) && registry.instances_of(actor).all(|id| registry.instance(id).scene.is_some())
+    })
 }
 
 /// The flags that a test asks for, with what each must be.

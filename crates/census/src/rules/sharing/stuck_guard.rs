@@ -3,7 +3,7 @@
 use super::guard;
 use super::guard::Flag;
 use crate::finding::{Finding, Level, RuleName};
-use crate::flow::engine::{OWN_INSTANCE, Pause};
+use crate::flow::engine::Pause;
 use crate::flow::state::State;
 use crate::flow::value::Value;
 use crate::rules::Facts;
@@ -100,8 +100,8 @@ fn judge(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, flag: &Flag) -> Optio
         }
         _ => false,
     };
-    let gone = |state: &State| flag.dies_with_instance && state.removed.contains(&OWN_INSTANCE);
-    let is_way_out = |pause: &&Pause| pause.wait.is_none() && !pause.state.forked && !gone(&pause.state);
+    let is_way_out =
+        |pause: &&Pause| pause.wait.is_none() && !pause.state.forked && !flag.is_gone(facts, handler, pause);
     let can_be_dropped = |pause: &&Pause| guard::is_suspended(pause) && flag.outlives_a_drop(facts, handler);
     if !handler.found.pauses.iter().any(|pause| is_up(&pause.state)) {
         return None;

@@ -313,6 +313,21 @@ on tick {
 }
 
 #[test]
+fn a_burst_that_removes_what_came_only_now_and_then() {
+    judged(
+        r#"script boats for mailboat
+
+on bumped(other) {
+    if other is mailboat {
+        remove other
+    }
+    load += 1 // ~ sharing/burst
+}
+"#,
+    );
+}
+
+#[test]
 fn a_burst_that_removes_what_came_is_over_with_it() {
     judged(
         r#"script loading for mailboat in harbor
@@ -410,6 +425,51 @@ on touched(other: parcel) {
 
 on bell {
     remove self
+}
+"#,
+    );
+}
+
+#[test]
+fn a_guard_that_ends_with_its_run_or_its_scene_is_not_stuck() {
+    let ended = |header: &str, guard: &str, out: &str, mark: &str| {
+        let private = if guard == "taken" { "private taken: bool = false\n\n" } else { "" };
+        let body = format!(
+            "    {guard} = true{mark}\n    wait 1s\n    if tide.open {{\n        {out}\n        return\n    }}\n"
+        );
+        judged(&format!(
+            "{header}\n\n{private}on bell when not {guard} {{\n{body}    {guard} = false\n}}\n\non start {{\n    tide.open = true\n}}\n"
+        ));
+    };
+    ended("script quays for harbor", "taken", "go harbor", "");
+    ended("script boats for mailboat in harbor", "taken", "go harbor", "");
+    ended("script tides for tide", "taken", "go harbor", " // ~ sharing/stuck-guard");
+    ended("script tides for tide", "held", "note \"out\"", " // ~ sharing/stuck-guard");
+    judged(
+        r#"script tides for tide
+
+private taken: bool = false
+
+on bell when not taken {
+    taken = true
+    wait 1s
+    if open {
+        restart
+    }
+    taken = false
+}
+
+on start {
+    open = true
+}
+
+on touched(other) when not held {
+    held = true // ~ sharing/stuck-guard
+    wait 1s
+    if open {
+        restart
+    }
+    held = false
 }
 "#,
     );
