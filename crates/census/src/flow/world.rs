@@ -38,6 +38,10 @@ const ROUNDS: usize = 3;
 const LAST_STOPS: usize = 10;
 /// After how many rounds growing ends for certain.
 const MOST_ROUNDS: usize = 24;
+/// How many turns a round has at most.
+const TURNS: usize = 8;
+/// How many handlers a turn has at least.
+const SHORTEST_TURN: usize = 16;
 /// How many numbers are kept that a cell's reach may stop at.
 const MOST_STOPS: usize = 600;
 
@@ -1109,28 +1113,39 @@ impl<'p> World<'p> {
 
     // ---- the fixpoint ----
 
-    /// Runs all handlers until nothing grows, then once more for what they find.
+    /// Runs all handlers until nothing grows; what each finds in its last run stands.
+    ///
+    /// A round goes in turns, the scripts' first handlers first: what a turn has found out the next one builds on already, so
+    /// that fewer rounds are needed, and what runs in one turn sees nothing of each other, so that all cores can share it.
     #[must_use]
     pub fn solve(&mut self) -> Vec<Found> {
         let mut found: Vec<Found> = (0..self.handlers.len()).map(|_| Found::default()).collect();
         let mut dirty: Vec<bool> = vec![true; self.handlers.len()];
+        let dependents = self.find_dependents();
+        let turns = self.turns();
         for round in 0..MOST_ROUNDS {
-            for (found, _) in found.iter_mut().zip(&dirty).filter(|&(_, &dirty)| dirty) {
-                *found = Found::default();
+            for turn in &turns {
+                let due: Vec<HandlerId> = turn.iter().copied().filter(|id| dirty[id.index()]).collect();
+                due.iter().for_each(|id| dirty[id.index()] = false);
+                let results: Vec<(HandlerId, RunResult)> =
+                    due.into_par_iter().filter(|&id| self.can_begin(id)).map(|id| (id, self.run_once(id))).collect();
+                let changed = self.take(results, round, &mut found);
+                dependents.mark(self, &changed, &mut dirty);
             }
-            let results: Vec<(HandlerId, RunResult)> = (0..self.handlers.len())
-                .into_par_iter()
-                .filter(|&at| dirty[at] && self.can_begin(HandlerId::at(at)))
-                .map(|at| (HandlerId::at(at), self.run_once(HandlerId::at(at))))
-                .collect();
-            let changed = self.take(results, round, &mut found);
-            if changed.is_empty() {
+            let grown = Changed { cells: self.renew_engine_reach().into_iter().collect(), ..Changed::default() };
+            dependents.mark(self, &grown, &mut dirty);
+            if !dirty.contains(&true) {
                 break;
             }
-            dirty =
-                (0..self.handlers.len()).into_par_iter().map(|at| self.depends(HandlerId::at(at), &changed)).collect();
         }
         found
+    }
+
+    /// The handlers in the order in which a round takes them.
+    fn turns(&self) -> Vec<Vec<HandlerId>> {
+        let mut all: Vec<HandlerId> = self.handler_ids().collect();
+        all.sort_by_key(|id| self.handlers[id.index()].index);
+        all.chunks(all.len().div_ceil(TURNS).max(SHORTEST_TURN)).map(<[HandlerId]>::to_vec).collect()
     }
 
     /// Whether anything can trigger a handler: a signal that only scripts send must be sent by one.
@@ -1184,20 +1199,25 @@ impl<'p> World<'p> {
         })
     }
 
-    fn depends(&self, handler: HandlerId, changed: &Changed) -> bool {
-        let (unit, _, _) = self.parts(handler);
-        let (_, index) = self.handler(handler);
-        let sent = unit.handlers[index].signal.is_some_and(|signal| changed.signals.contains(&signal));
-        let was = unit.handlers[index].changed.and_then(|place| self.project.cell_of(unit, place));
-        let others = self.yields[handler.index()];
-        sent || changed.scripts.contains(&self.handler(handler).0)
-            || was.is_some_and(|cell| changed.cells.contains(&cell))
-            || self
-                .table(handler)
-                .slots
-                .iter()
-                .filter_map(|slot| Some((slot.cell?, others || matches!(slot.ty, Type::Ref(_)))))
-                .any(|(cell, effects)| changed.cells.contains(&cell) || effects && changed.effects.contains(&cell))
+    /// What each handler builds on.
+    fn find_dependents(&self) -> Dependents {
+        let mut dependents = Dependents {
+            by_reach: vec![Vec::new(); self.project.cells.len()],
+            by_effects: vec![Vec::new(); self.project.cells.len()],
+        };
+        for id in self.handler_ids() {
+            let (unit, _, _) = self.parts(id);
+            let (_, index) = self.handler(id);
+            let was = unit.handlers[index].changed.and_then(|place| self.project.cell_of(unit, place));
+            let slots = &self.table(id).slots;
+            let reached: FxHashSet<CellId> = slots.iter().filter_map(|slot| slot.cell).chain(was).collect();
+            reached.into_iter().for_each(|cell| dependents.by_reach[cell.index()].push(id));
+            let yields = self.yields[id.index()];
+            let affected = slots.iter().filter(|slot| yields || matches!(slot.ty, Type::Ref(_)));
+            let affected: FxHashSet<CellId> = affected.filter_map(|slot| slot.cell).collect();
+            affected.into_iter().for_each(|cell| dependents.by_effects[cell.index()].push(id));
+        }
+        dependents
     }
 
     fn run_once(&self, handler: HandlerId) -> RunResult {
@@ -1257,7 +1277,6 @@ impl<'p> World<'p> {
                 }
             }
         }
-        changed.cells.extend(self.renew_engine_reach());
         changed
     }
 
@@ -1383,9 +1402,20 @@ struct Changed {
     scripts: FxHashSet<ScriptId>,
 }
 
-impl Changed {
-    fn is_empty(&self) -> bool {
-        self.cells.is_empty() && self.effects.is_empty() && self.signals.is_empty() && self.scripts.is_empty()
+/// By cell: the handlers that build on what it can hold, and on what others do to it.
+struct Dependents {
+    by_reach: Vec<Vec<HandlerId>>,
+    by_effects: Vec<Vec<HandlerId>>,
+}
+
+impl Dependents {
+    /// Marks the handlers that build on what has changed.
+    fn mark(&self, world: &World<'_>, changed: &Changed, dirty: &mut [bool]) {
+        let reached = changed.cells.iter().flat_map(|cell| &self.by_reach[cell.index()]);
+        let affected = changed.effects.iter().flat_map(|cell| &self.by_effects[cell.index()]);
+        let answers = changed.signals.iter().filter_map(|signal| world.answers.get(signal)).flatten();
+        reached.chain(affected).chain(answers).for_each(|id| dirty[id.index()] = true);
+        changed.scripts.iter().flat_map(|&script| world.handlers_of(script)).for_each(|id| dirty[id.index()] = true);
     }
 }
 

@@ -8,6 +8,7 @@ use census::rehearse::layout::{InstanceAt, Layout};
 use census::rehearse::machine::{Happening, Limits, Machine, Observer, Reach};
 use census::rehearse::memory::Memory;
 use census::rehearse::value::Value;
+use std::collections::BTreeSet;
 
 /// Counts what is made anew, and prints every change for whoever looks into a miss.
 pub struct Trace<'l, 'p> {
@@ -15,11 +16,19 @@ pub struct Trace<'l, 'p> {
     pub on: bool,
     /// How often a run began or a scene was loaded.
     pub loads: usize,
+    /// What was noted before anything went wrong.
+    notes: BTreeSet<String>,
+    faulty: bool,
 }
 
 impl Observer for Trace<'_, '_> {
     fn see(&mut self, tick: u64, memory: &Memory<'_, '_>, happening: &Happening<'_>) {
         self.loads += usize::from(matches!(happening, Happening::Run | Happening::Scene(_)));
+        match happening {
+            Happening::Fault(_) => self.faulty = true,
+            Happening::Noted { text, .. } if !self.faulty => drop(self.notes.insert((*text).to_owned())),
+            _ => {}
+        }
         match happening {
             _ if !self.on => {}
             Happening::Changed { cell, of, old, new, at } => {
@@ -36,9 +45,25 @@ type Run<'l, 'p> = Machine<'l, 'p, Trace<'l, 'p>>;
 
 /// The first fault of one random run.
 pub fn first_fault(layout: &Layout<'_>, seed: u64, trace: bool) -> Option<Fault> {
-    let mut dice = Dice::new(seed);
-    let mut machine = Machine::new(layout, seed, Trace { layout, on: trace, loads: 0 });
+    play(&mut machine(layout, seed, trace), seed)
+}
+
+/// What is noted in one random run before its first fault.
+pub fn notes(layout: &Layout<'_>, seed: u64) -> BTreeSet<String> {
+    let mut machine = machine(layout, seed, false);
+    play(&mut machine, seed);
+    machine.observer.notes
+}
+
+fn machine<'l, 'p>(layout: &'l Layout<'p>, seed: u64, trace: bool) -> Run<'l, 'p> {
+    let observer = Trace { layout, on: trace, loads: 0, notes: BTreeSet::new(), faulty: false };
+    let mut machine = Machine::new(layout, seed, observer);
     machine.limits = Limits { steps: 20_000, dispatches: 1_000, waiting: 200 };
+    machine
+}
+
+fn play(machine: &mut Run<'_, '_>, seed: u64) -> Option<Fault> {
+    let mut dice = Dice::new(seed);
     machine.start();
     let mut anew_outside = false;
     for _ in 0..40 {
@@ -46,12 +71,12 @@ pub fn first_fault(layout: &Layout<'_>, seed: u64, trace: bool) -> Option<Fault>
             return (!anew_outside).then(|| fault.clone());
         }
         // What the game writes may make an invariant false: no handler's fault.
-        if machine.stopped.is_some() || began_outside(&machine) || !machine.all_hold() {
+        if machine.stopped.is_some() || began_outside(machine) || !machine.all_hold() {
             return None;
         }
-        let (outside, made) = (would_begin_outside(&machine), made(&machine));
-        act(&mut machine, layout.project, &mut dice);
-        anew_outside = outside && made != self::made(&machine);
+        let (outside, made) = (would_begin_outside(machine), made(machine));
+        act(machine, machine.layout.project, &mut dice);
+        anew_outside = outside && made != self::made(machine);
     }
     machine.faults.first().filter(|_| !anew_outside).cloned()
 }

@@ -120,6 +120,7 @@ of = "parcel"
 scene = "harbor"
 "#;
 
+#[derive(Clone)]
 pub struct Program {
     pub config: String,
     pub registry: String,

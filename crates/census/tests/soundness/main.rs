@@ -1,7 +1,9 @@
 //! Every fault that a random program comes to in a random run must have been reported: at that statement, under that rule.
+//! And nothing may happen that the checks say can't.
 //!
 //! `OAKEN_PROGRAMS` and `OAKEN_RUNS` say how many programs, and how many runs of each; `OAKEN_SEED` where to begin.
 
+mod claims;
 mod drive;
 mod generate;
 
@@ -58,6 +60,8 @@ struct Tally {
     happened: u64,
     misses: Vec<String>,
     quiet: Vec<String>,
+    claims: usize,
+    refuted: Vec<String>,
 }
 
 fn judge(seed: u64, runs: u64, tally: &mut Tally) {
@@ -102,6 +106,9 @@ fn judge(seed: u64, runs: u64, tally: &mut Tally) {
         happened.insert(told);
     }
     tally.misses.extend(missed.into_iter().take(1));
+    let (claims, refuted) = claims::refuted(&program, &project, &report, seed, runs);
+    tally.claims += claims;
+    tally.refuted.extend(refuted);
     for told in &report.findings {
         let rule = told.finding.rule.0;
         let of_fault = matches!(
@@ -136,17 +143,21 @@ fn every_fault_was_reported() {
         judge(seed, runs, &mut tally);
     }
     println!(
-        "{programs} programs, {} runs, {} faults, {} misses; {} findings about faults, of which {} happened",
+        "{programs} programs, {} runs, {} faults, {} misses; {} findings about faults, of which {} happened; \
+         {} of what can't happen, {} refuted",
         tally.runs,
         tally.faults,
         tally.misses.len(),
         tally.errors,
-        tally.happened
+        tally.happened,
+        tally.claims,
+        tally.refuted.len()
     );
     if let Ok(path) = std::env::var("OAKEN_QUIET") {
         std::fs::write(path, tally.quiet.join("\n")).expect("the list can be written");
     }
     assert!(tally.misses.is_empty(), "not reported:\n{}", tally.misses.join("\n"));
+    assert!(tally.refuted.is_empty(), "told, and not so:\n{}", tally.refuted.join("\n"));
 }
 
 /// Prints a program, for whoever looks into a miss.
