@@ -5,6 +5,7 @@
 //! difference bounds and octagons; an assignment projects the old value out by Fourier–Motzkin elimination. The list
 //! is short, so what follows from it is found by adding up a few facts at a time. Dropping a fact is always sound.
 
+use super::value::is_whole;
 use smallvec::{SmallVec, smallvec};
 use std::sync::Arc;
 
@@ -243,8 +244,38 @@ impl Linear {
 /// A number that divisions on the way may have left a little beside a whole one.
 #[must_use]
 pub fn snapped(value: f64) -> f64 {
+    if is_whole(value) {
+        return value;
+    }
     let whole = value.round();
     if (value - whole).abs() < 1e-9 * (1.0 + whole.abs()) { whole } else { value }
+}
+
+/// An inequality that holds: its form is at most zero.
+#[derive(Clone, Copy, PartialEq, Debug)]
+struct Fact {
+    form: Linear,
+    /// That of the form, since every search asks for it.
+    shadow: u64,
+}
+
+impl Fact {
+    fn new(form: Linear) -> Self {
+        Self { form, shadow: form.shadow() }
+    }
+
+    /// Whether it is about the same places, with the same factors.
+    fn is_about(&self, other: &Self) -> bool {
+        self.shadow == other.shadow && self.form.terms == other.form.terms
+    }
+}
+
+impl std::ops::Deref for Fact {
+    type Target = Linear;
+
+    fn deref(&self) -> &Linear {
+        &self.form
+    }
 }
 
 /// What a new fact does to a list of them.
@@ -258,44 +289,66 @@ enum Change {
 }
 
 impl Change {
-    fn apply(self, known: &mut Vec<Linear>, form: Linear) {
+    fn apply(self, known: &mut Vec<Fact>, fact: Fact) {
         match self {
-            Self::Push => known.push(form),
-            Self::Tighten(at) => known[at].constant = form.constant,
+            Self::Push => known.push(fact),
+            Self::Tighten(at) => known[at].form.constant = fact.constant,
             Self::Replace(at) => {
                 known.remove(at);
-                known.push(form);
+                known.push(fact);
             }
         }
     }
 }
 
-/// What `form ≤ 0` changes beside what is known; nothing where it says no more.
-fn change_by(known: &[Linear], form: &Linear) -> Option<Change> {
-    if form.terms.len() < 2 || form.terms.len() > MOST_TERMS || !form.constant.is_finite() {
+/// What a fact changes beside what is known; nothing where it says no more.
+fn change_by(known: &[Fact], fact: &Fact) -> Option<Change> {
+    if fact.terms.len() < 2 || fact.terms.len() > MOST_TERMS || !fact.constant.is_finite() {
         return None; // Facts about one place are the ranges' business.
     }
-    if let Some(at) = known.iter().position(|known| known.terms == form.terms) {
-        return (form.constant > known[at].constant).then_some(Change::Tighten(at));
+    if let Some(at) = known.iter().position(|known| known.is_about(fact)) {
+        return (fact.constant > known[at].constant).then_some(Change::Tighten(at));
     }
     if known.len() < MOST_FACTS {
         return Some(Change::Push);
     }
     let longest = (0..known.len()).max_by_key(|&at| known[at].terms.len())?;
-    (known[longest].terms.len() > form.terms.len()).then_some(Change::Replace(longest))
+    (known[longest].terms.len() > fact.terms.len()).then_some(Change::Replace(longest))
 }
 
-fn take_in(known: &mut Vec<Linear>, form: Linear) {
-    if let Some(change) = change_by(known, &form) {
-        change.apply(known, form);
+fn take_in(known: &mut Vec<Fact>, form: Linear) {
+    let fact = Fact::new(form);
+    if let Some(change) = change_by(known, &fact) {
+        change.apply(known, fact);
     }
 }
 
-/// Inequalities that hold: each says that its form is at most zero.
+/// Which of the facts say more than the ranges do: one that these tell anyhow adds nothing to any sum. Found out as they are
+/// asked for.
+#[derive(Default)]
+struct Telling {
+    asked: u32,
+    telling: u32,
+}
+
+impl Telling {
+    fn has(&mut self, at: usize, tells: impl FnOnce() -> bool) -> bool {
+        let bit = 1 << at;
+        if self.asked & bit == 0 {
+            self.asked |= bit;
+            if tells() {
+                self.telling |= bit;
+            }
+        }
+        self.telling & bit != 0
+    }
+}
+
+/// Inequalities that hold.
 #[derive(Clone, PartialEq, Debug, Default)]
 pub struct Facts {
     /// Shared between the states that know the same, since most branches leave it as it is.
-    known: Arc<Vec<Linear>>,
+    known: Arc<Vec<Fact>>,
 }
 
 impl Facts {
@@ -307,8 +360,9 @@ impl Facts {
 
     /// Adds `form ≤ 0`.
     pub fn add(&mut self, form: Linear) {
-        if let Some(change) = change_by(&self.known, &form) {
-            change.apply(Arc::make_mut(&mut self.known), form);
+        let fact = Fact::new(form);
+        if let Some(change) = change_by(&self.known, &fact) {
+            change.apply(Arc::make_mut(&mut self.known), fact);
         }
     }
 
@@ -357,13 +411,12 @@ impl Facts {
         if best <= enough || self.known.is_empty() || form.terms.is_empty() {
             return best;
         }
-        let mut budget = effort.sums;
-        if !self.known.iter().any(|fact| form.terms.iter().any(|&(slot, factor)| fact.factor(slot) * factor > 0.0)) {
+        let shadow = form.shadow();
+        if self.known.iter().all(|fact| fact.shadow & shadow == 0) {
             return best;
         }
-        // A fact that the ranges tell anyhow adds nothing to any sum.
-        let telling = self.known.iter().filter(|fact| fact.highest(ends) > 0.0);
-        let telling: SmallVec<[(&Linear, u64); MOST_FACTS]> = telling.map(|fact| (fact, fact.shadow())).collect();
+        let mut budget = effort.sums;
+        let mut telling = Telling::default();
         let mut sums: SmallVec<[Linear; 6]> = smallvec![*form];
         let mut from = 0;
         for depth in 1..=effort.depth {
@@ -371,8 +424,9 @@ impl Facts {
             for at in from..to {
                 let form = sums[at];
                 let shadow = form.shadow();
-                let touching = telling.iter().filter(|&(_, other)| shadow & other != 0);
-                let terms = touching.flat_map(|&(fact, _)| fact.terms.iter().map(move |term| (fact, term)));
+                let touching = self.known.iter().enumerate().filter(|(_, fact)| shadow & fact.shadow != 0);
+                let touching = touching.filter(|&(at, fact)| telling.has(at, || fact.highest(ends) > 0.0));
+                let terms = touching.flat_map(|(_, fact)| fact.terms.iter().map(move |term| (&fact.form, term)));
                 for (fact, &(slot, factor)) in terms {
                     // Taking away a fact in which a place has the same sign cancels that place.
                     let by = form.factor(slot) / factor;
@@ -413,7 +467,7 @@ impl Facts {
     #[must_use]
     pub fn pairs_with(&self, slot: Slot) -> SmallVec<[Linear; 4]> {
         let pairs = self.known.iter().filter(|fact| fact.terms.len() == 2 && fact.factor(slot) != 0.0);
-        pairs.copied().collect()
+        pairs.map(|fact| fact.form).collect()
     }
 
     /// Forgets all facts about a slot, but keeps what they say of others together.
@@ -425,7 +479,7 @@ impl Facts {
 
     /// Forgets the facts about a slot that may fail when its value grows (`up`) or shrinks (`down`).
     pub fn loosen(&mut self, slot: Slot, up: bool, down: bool) {
-        let fails = |fact: &Linear| {
+        let fails = |fact: &Fact| {
             let factor = fact.factor(slot);
             factor > 0.0 && up || factor < 0.0 && down
         };
@@ -470,7 +524,7 @@ impl Facts {
     fn eliminate(&mut self, new: &[Linear], slot: Slot) {
         let mut above: SmallVec<[Linear; 4]> = SmallVec::new();
         let mut below: SmallVec<[Linear; 4]> = SmallVec::new();
-        for fact in new.iter().chain(self.known.iter()) {
+        for fact in new.iter().chain(self.known.iter().map(|fact| &fact.form)) {
             let factor = fact.factor(slot);
             if factor > 0.0 {
                 above.push(fact.times(1.0 / factor));
@@ -479,16 +533,17 @@ impl Facts {
             }
         }
         let without = |fact: &&Linear| fact.factor(slot) == 0.0;
+        let others = self.known.iter().filter(|fact| fact.factor(slot) == 0.0);
         let sums = above.iter().flat_map(|a| below.iter().map(move |b| a.plus(b, 1.0)));
         let mut known = Vec::with_capacity(self.known.len() + new.len());
         for fact in sums.chain(new.iter().filter(without).copied()) {
             take_in(&mut known, fact.rename(FRESH, slot));
         }
         let fresh = known.len();
-        for fact in self.known.iter().filter(without) {
+        for fact in others {
             // Two facts that were known before have different terms.
-            if known.len() >= MOST_FACTS || known[..fresh].iter().any(|known| known.terms == fact.terms) {
-                take_in(&mut known, *fact);
+            if known.len() >= MOST_FACTS || known[..fresh].iter().any(|known| known.is_about(fact)) {
+                take_in(&mut known, fact.form);
             } else {
                 known.push(*fact);
             }
@@ -509,16 +564,16 @@ impl Facts {
         }
         let mut joined = Vec::with_capacity(self.known.len());
         for fact in self.known.iter() {
-            match other.known.iter().find(|theirs| theirs.terms == fact.terms) {
+            match other.known.iter().find(|theirs| theirs.is_about(fact)) {
                 Some(theirs) => {
                     let constant = fact.constant.min(theirs.constant);
-                    take_in(&mut joined, Linear { constant, ..*fact });
+                    take_in(&mut joined, Linear { constant, ..fact.form });
                 }
                 None => other.take_what_it_knows_too(&mut joined, fact, ends, other_ends),
             }
         }
         for fact in other.known.iter() {
-            if !self.known.iter().any(|mine| mine.terms == fact.terms) {
+            if !self.known.iter().any(|mine| mine.is_about(fact)) {
                 self.take_what_it_knows_too(&mut joined, fact, other_ends, ends);
             }
         }
@@ -529,7 +584,7 @@ impl Facts {
     /// range of one of them, of the other two.
     fn take_what_it_knows_too(
         &self,
-        joined: &mut Vec<Linear>,
+        joined: &mut Vec<Fact>,
         fact: &Linear,
         fact_ends: &impl Fn(Slot) -> (f64, f64),
         ends: &impl Fn(Slot) -> (f64, f64),
@@ -550,7 +605,7 @@ impl Facts {
     }
 
     /// Takes in as much of a fact as is known here too.
-    fn take_weakened(&self, joined: &mut Vec<Linear>, fact: &Linear, ends: &impl Fn(Slot) -> (f64, f64)) {
+    fn take_weakened(&self, joined: &mut Vec<Fact>, fact: &Linear, ends: &impl Fn(Slot) -> (f64, f64)) {
         let form = Linear { constant: 0.0, ..*fact };
         let highest = self.search(&form, ends, -fact.constant, MEET).max(-fact.constant);
         if highest.is_finite() {
@@ -561,7 +616,7 @@ impl Facts {
     /// The facts that still hold in a later round of a loop.
     #[must_use]
     pub fn widen(&self, later: &Self, later_ends: &impl Fn(Slot) -> (f64, f64)) -> Self {
-        let holds = |fact: &&Linear| later.implies(fact, later_ends);
+        let holds = |fact: &&Fact| later.implies(fact, later_ends);
         Self { known: Arc::new(self.known.iter().filter(holds).copied().collect()) }
     }
 }

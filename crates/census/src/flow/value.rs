@@ -5,10 +5,49 @@
 //! Both are kept in floats: interval ends are worked out with the very operations that a run uses, which round
 //! monotonically, so the ends hold; congruences are kept only where floats are exact.
 
-use smallvec::{SmallVec, smallvec};
+use smallvec::SmallVec;
 
 /// How many single values are kept apart.
 const SET_LIMIT: usize = 8;
+
+/// A few numbers, sorted. They stand in place, since values are copied all the time.
+#[derive(Clone, Copy)]
+pub struct Set {
+    len: u8,
+    all: [f64; SET_LIMIT],
+}
+
+impl Set {
+    /// The numbers of a sorted list, if there are few.
+    fn of(values: &[f64]) -> Option<Self> {
+        let mut all = [0.0; SET_LIMIT];
+        all.get_mut(..values.len())?.copy_from_slice(values);
+        Some(Self { len: u8::try_from(values.len()).ok()?, all })
+    }
+}
+
+impl std::ops::Deref for Set {
+    type Target = [f64];
+
+    fn deref(&self) -> &[f64] {
+        &self.all[..usize::from(self.len)]
+    }
+}
+
+impl PartialEq for Set {
+    fn eq(&self, other: &Self) -> bool {
+        **self == **other
+    }
+}
+
+impl std::fmt::Debug for Set {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        (**self).fmt(f)
+    }
+}
+
+/// Numbers that a set is made of: at most those of two, each with each of the other.
+type Few = SmallVec<[f64; SET_LIMIT * 2]>;
 
 /// How many texts are kept apart.
 const TEXT_LIMIT: usize = 256;
@@ -25,7 +64,7 @@ pub struct Num {
     /// One value that the steps start from.
     pub off: f64,
     /// The values themselves, sorted, while there are few.
-    pub set: Option<SmallVec<[f64; 4]>>,
+    pub set: Option<Set>,
     /// Whether all values are whole.
     pub int: bool,
 }
@@ -34,14 +73,28 @@ pub struct Num {
 const INT_MIN: f64 = -9_223_372_036_854_775_808.0;
 const INT_MAX: f64 = 9_223_372_036_854_775_807.0;
 
+/// Whether a value is whole, for certain: a look at its bits, where rounding would be a call.
+#[allow(
+    clippy::cast_possible_truncation,
+    clippy::cast_precision_loss,
+    reason = "what does not survive the way is not whole"
+)]
+#[must_use]
+pub fn is_whole(value: f64) -> bool {
+    value as i64 as f64 == value
+}
+
 /// Whether arithmetic on the value is exact: a multiple of 2⁻¹⁰, not too large.
 fn exact(value: f64) -> bool {
-    value.abs() < 4_398_046_511_104.0 && (value * 1024.0).fract() == 0.0
+    value.abs() < 4_398_046_511_104.0 && is_whole(value * 1024.0)
 }
 
 /// The greatest common divisor of exact values.
 fn gcd(a: f64, b: f64) -> f64 {
     let (mut a, mut b) = (a.abs(), b.abs());
+    if a == 1.0 && is_whole(b) || b == 1.0 && is_whole(a) {
+        return 1.0;
+    }
     while b != 0.0 {
         (a, b) = (b, a % b);
     }
@@ -58,7 +111,8 @@ impl Num {
     /// All values from `lo` to `hi`.
     #[must_use]
     pub fn range(lo: f64, hi: f64, int: bool) -> Self {
-        let (lo, hi) = if int { (lo.ceil(), hi.floor()) } else { (lo, hi) };
+        let inward = |end: f64, next: fn(f64) -> f64| if !int || is_whole(end) { end } else { next(end) };
+        let (lo, hi) = (inward(lo, f64::ceil), inward(hi, f64::floor));
         if lo == hi && lo.is_finite() {
             return Self::constant(lo, int);
         }
@@ -68,17 +122,16 @@ impl Num {
     /// One value.
     #[must_use]
     pub fn constant(value: f64, int: bool) -> Self {
-        Self { lo: value, hi: value, step: 0.0, off: value, set: Some(smallvec![value]), int }
+        Self { lo: value, hi: value, step: 0.0, off: value, set: Set::of(&[value]), int }
     }
 
     /// The values of a list; none if it is empty.
-    fn from_set(mut values: SmallVec<[f64; 4]>, int: bool) -> Option<Self> {
-        values.sort_by(f64::total_cmp);
+    fn from_set(mut values: Few, int: bool) -> Option<Self> {
+        values.sort_unstable_by(f64::total_cmp);
         values.dedup();
         let (&lo, &hi) = (values.first()?, values.last()?);
         let (step, off) = stride_of(&values, int);
-        let set = (values.len() <= SET_LIMIT).then_some(values);
-        Some(Self { lo, hi, step, off, set, int })
+        Some(Self { lo, hi, step, off, set: Set::of(&values), int })
     }
 
     /// The one value, if there is only one.
@@ -90,13 +143,17 @@ impl Num {
     /// Whether the value may be among them.
     #[must_use]
     pub fn contains(&self, value: f64) -> bool {
-        if value < self.lo || value > self.hi || (self.int && value.fract() != 0.0) {
+        if value < self.lo || value > self.hi || (self.int && !is_whole(value) && value.fract() != 0.0) {
             return false;
         }
         if let Some(set) = &self.set {
             return set.contains(&value);
         }
-        self.step == 0.0 || !exact(value) || !exact(self.off) || (value - self.off) % self.step == 0.0
+        self.step == 0.0
+            || !exact(value)
+            || !exact(self.off)
+            || (self.step == 1.0 && is_whole(value - self.off))
+            || (value - self.off) % self.step == 0.0
     }
 
     fn stride(&self) -> Option<(f64, f64)> {
@@ -124,8 +181,8 @@ impl Num {
 
     /// Moves finite ends inward to values that the stride allows.
     fn trim(mut self) -> Self {
-        if self.step == 0.0 || self.set.is_some() {
-            return self;
+        if self.step == 0.0 || self.set.is_some() || (self.step == 1.0 && self.int && is_whole(self.off)) {
+            return self; // The ends of whole numbers are whole.
         }
         let end = |end: f64, next: fn(f64) -> f64| self.off + next((end - self.off) / self.step) * self.step;
         let (lo, hi) = (end(self.lo, f64::ceil), end(self.hi, f64::floor));
@@ -150,8 +207,7 @@ impl Num {
     pub fn join(&self, other: &Self) -> Self {
         let int = self.int && other.int;
         if let (Some(a), Some(b)) = (&self.set, &other.set) {
-            let mut all = a.clone();
-            all.extend(b.iter().copied());
+            let all = a.iter().chain(b.iter()).copied().collect();
             if let Some(joined) = Self::from_set(all, int) {
                 return joined;
             }
@@ -242,7 +298,7 @@ impl Num {
         if a.len() * b.len() > SET_LIMIT * 2 {
             return None;
         }
-        let values: SmallVec<[f64; 4]> =
+        let values: Few =
             a.iter().flat_map(|&a| b.iter().map(move |&b| (a, b))).map(|(a, b)| settle(f(a, b), int)).collect();
         Self::from_set(values, int)
     }

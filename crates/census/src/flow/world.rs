@@ -93,7 +93,7 @@ impl Effect {
 
 /// A value after others' effects: what it was, joined with what they leave, and only as far as they move it.
 #[must_use]
-pub fn after_effects(now: &Abstract, reach: &Value, effects: &[Effect]) -> Abstract {
+pub fn after_effects(now: &Abstract, reach: &Value, effects: &[&Effect]) -> Abstract {
     let mut after = now.clone();
     let (mut up, mut down) = (false, false);
     for effect in effects {
@@ -123,7 +123,7 @@ pub fn after_effects(now: &Abstract, reach: &Value, effects: &[Effect]) -> Abstr
         (now, reach) if effects.iter().any(|effect| effect.set.is_some() || effect.clears) => {
             let sets = effects.iter().filter_map(|effect| effect.set.as_ref());
             let joined = sets.fold(now.clone(), |all, value| all.join(value));
-            let cleared = matches!(now, Value::Ref { .. }) && effects.iter().any(Effect::gives_none);
+            let cleared = matches!(now, Value::Ref { .. }) && effects.iter().any(|effect| effect.gives_none());
             if cleared { joined.join(reach) } else { joined }
         }
         (now, _) => now.clone(),
@@ -238,6 +238,8 @@ pub struct World<'p> {
     pausing: Vec<bool>,
     /// By handler: whether others can act before it is through.
     yields: Vec<bool>,
+    /// By handler: whether it has its moment once, and when.
+    openings: Vec<Option<waiting::Opening>>,
     /// Two handlers of one script: while the first waits, the second can begin for the same instance.
     begins_within: FxHashSet<(HandlerId, HandlerId)>,
 }
@@ -292,6 +294,7 @@ impl<'p> World<'p> {
             sizes: Vec::new(),
             pausing: Vec::new(),
             yields: Vec::new(),
+            openings: Vec::new(),
             begins_within: FxHashSet::default(),
         };
         world.gather();
@@ -316,6 +319,7 @@ impl<'p> World<'p> {
         }
         world.removes_at_once = ids.iter().map(|&id| world.find_removals(id)).collect();
         world.yields = ids.iter().map(|&id| world.lets_others_act(id)).collect();
+        world.openings = ids.iter().map(|&id| world.find_opening(id)).collect();
         world.removed_between = world.find_removed_between();
         world.cell_stops = world.find_cell_stops();
         world.tables = world.make_tables();

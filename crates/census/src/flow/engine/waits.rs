@@ -82,7 +82,7 @@ impl<'w> Run<'w, '_> {
     }
 
     /// Joins what others do into the slots that they can touch.
-    pub fn apply(&mut self, state: &mut State, others: &Others) {
+    pub fn apply(&mut self, state: &mut State, others: &Others<'_>) {
         let table = self.table;
         for (at, facts) in table.slots.iter().enumerate() {
             let slot = Slot::try_from(at).unwrap_or(Slot::MAX);

@@ -3,21 +3,35 @@
 use super::super::access::walk_expr;
 use super::*;
 
+/// What others do to a cell.
+type Effects<'w> = SmallVec<[&'w Effect; 4]>;
+
 /// What others do to cells.
 #[derive(Debug, Default)]
-pub struct Others {
-    elsewhere: FxHashMap<CellId, Vec<Effect>>,
+pub struct Others<'w> {
+    elsewhere: FxHashMap<CellId, Effects<'w>>,
     /// Where that is less for the instance that runs.
-    own: FxHashMap<CellId, Vec<Effect>>,
+    own: FxHashMap<CellId, Effects<'w>>,
 }
 
-impl Others {
+impl<'w> Others<'w> {
     /// What they do to a cell: of the instance that runs (`own`), or of any.
     #[must_use]
-    pub fn of(&self, cell: CellId, own: bool) -> &[Effect] {
+    pub fn of(&self, cell: CellId, own: bool) -> &[&'w Effect] {
         let less = self.own.get(&cell).filter(|_| own);
         less.or_else(|| self.elsewhere.get(&cell)).map_or(&[], |effects| effects)
     }
+}
+
+/// A moment that comes before all that can happen to what it opens.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub(super) enum Opening {
+    /// Of the run.
+    Start,
+    /// Of an instance.
+    Spawn,
+    /// Of a scene.
+    Enter,
 }
 
 /// For which instances the moment of a handler is past.
@@ -54,20 +68,25 @@ impl<'p> World<'p> {
     }
 
     /// What the handlers do while a handler waits, but for those that are kept out and those whose moment is past.
-    fn effects_but_for(&self, run: &Run<'_, '_>, out: &[HandlerId]) -> Others {
+    fn effects_but_for(&self, run: &Run<'_, '_>, out: &[HandlerId]) -> Others<'_> {
         let mut others = Others::default();
         let runs_once = self.runs_once(run);
+        let alone = self.runs_alone(run.handler).then_some(run.handler);
         for cell in run.table.slots.iter().filter_map(|facts| facts.cell) {
-            let (mut elsewhere, mut own) = (Vec::new(), Vec::new());
+            let (mut elsewhere, mut own) = (Effects::new(), Effects::new());
             for effect in &self.effects[cell.index()] {
                 let kept_out = effect.handler.is_some_and(|handler| out.contains(&handler));
-                let past = effect.handler.and_then(|handler| self.is_past(effect, handler, run.handler));
+                let past = if effect.handler.is_some() && effect.handler == alone {
+                    Some(if runs_once { Past::Everywhere } else { Past::ForTheInstance })
+                } else {
+                    self.is_past(effect, run.handler)
+                };
                 if past == Some(Past::Everywhere) || kept_out && runs_once {
                     continue;
                 }
-                elsewhere.push(effect.clone());
+                elsewhere.push(effect);
                 if !effect.own || !(kept_out || past.is_some()) {
-                    own.push(effect.clone());
+                    own.push(effect);
                 }
             }
             if own.len() != elsewhere.len() {
@@ -80,23 +99,24 @@ impl<'p> World<'p> {
         others
     }
 
-    /// Whether a handler has certainly begun, and done what it does before its first wait, before another one waits: `start`
-    /// comes first in a run, `spawn` first for an instance, and `enter` first in a scene, which a wait does not outlive.
-    fn is_past(&self, effect: &Effect, handler: HandlerId, waiting: HandlerId) -> Option<Past> {
-        let ((_, at, _), (unit, by, _)) = (self.parts(handler), self.parts(waiting));
-        if handler == waiting && self.runs_alone(handler) {
-            let many = unit.owner.is_some_and(|owner| self.project.registry.is_many(owner));
-            return Some(if many { Past::ForTheInstance } else { Past::Everywhere });
+    /// Whether what a handler does before its first wait is certainly done before another one waits: `start` comes first in
+    /// a run, `spawn` first for an instance, and `enter` first in a scene, which a wait does not outlive.
+    fn is_past(&self, effect: &Effect, waiting: HandlerId) -> Option<Past> {
+        let opening = self.openings[effect.handler?.index()].filter(|_| !effect.after_wait)?;
+        match (opening, self.openings[waiting.index()]) {
+            (_, Some(Opening::Start | Opening::Spawn)) | (Opening::Enter, Some(Opening::Enter)) => None,
+            (Opening::Start, _) => Some(Past::Everywhere),
+            (Opening::Spawn, _) => Some(Past::ForTheInstance),
+            (Opening::Enter, _) => self.parts(waiting).0.scene.is_some().then_some(Past::Everywhere),
         }
-        if effect.after_wait {
-            return None;
-        }
-        match (&at.trigger, &by.trigger) {
-            (_, Trigger::Start | Trigger::Spawn) => None,
-            (Trigger::Start, _) => Some(Past::Everywhere),
-            (Trigger::Spawn, _) => Some(Past::ForTheInstance),
-            (Trigger::Enter, Trigger::Enter) => None,
-            (Trigger::Enter, _) => unit.scene.is_some().then_some(Past::Everywhere),
+    }
+
+    /// The moment that a handler is for.
+    pub(super) fn find_opening(&self, id: HandlerId) -> Option<Opening> {
+        match self.parts(id).1.trigger {
+            Trigger::Start => Some(Opening::Start),
+            Trigger::Spawn => Some(Opening::Spawn),
+            Trigger::Enter => Some(Opening::Enter),
             _ => None,
         }
     }
@@ -117,20 +137,17 @@ impl<'p> World<'p> {
 
     /// What the `spawn` handlers of an actor do, for a `spawn` statement.
     #[must_use]
-    pub fn effects_of_spawning(&self, actor: OwnerId) -> Others {
+    pub fn effects_of_spawning(&self, actor: OwnerId) -> Others<'_> {
         let mut all = Others::default();
         let spawning: FxHashSet<HandlerId> = self.spawn_handlers(actor).collect();
         if spawning.is_empty() {
             return all;
         }
         for (at, effects) in self.effects.iter().enumerate() {
-            let own: Vec<Effect> = effects
-                .iter()
-                .filter(|effect| !effect.own && effect.handler.is_some_and(|handler| spawning.contains(&handler)))
-                .cloned()
-                .collect();
-            if !own.is_empty() {
-                all.elsewhere.insert(CellId::at(at), own);
+            let theirs = |effect: &&Effect| effect.handler.is_some_and(|handler| spawning.contains(&handler));
+            let beyond: Effects<'_> = effects.iter().filter(|effect| !effect.own && theirs(effect)).collect();
+            if !beyond.is_empty() {
+                all.elsewhere.insert(CellId::at(at), beyond);
             }
         }
         all
