@@ -487,6 +487,19 @@ fn a_new_run_keeps_what_lasts_and_forgets_the_rest() {
 }
 
 #[test]
+fn what_was_written_before_a_procedure_ends_the_run_is_judged() {
+    play(
+        &[
+            "script a for tide\n\non bell {\n    height = 20\n    log = ended()\n}\n\nproc ended() -> int {\n    restart\n    return 1\n}\n",
+        ],
+        |run| {
+            run.bell();
+            assert_eq!(run.faults(), ["scripts/a.oaken:4 range/can-exceed"]);
+        },
+    );
+}
+
+#[test]
 fn spawn_runs_the_new_ones_handlers_at_once() {
     play(
         &[

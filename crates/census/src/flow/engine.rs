@@ -326,6 +326,7 @@ impl<'w, 'p> Run<'w, 'p> {
             went: false,
             selves: Shared::default(),
             kinds: Shared::default(),
+            copies: Shared::default(),
             removed: Shared::default(),
         }
     }
@@ -1076,7 +1077,7 @@ impl<'w, 'p> Run<'w, 'p> {
         state.facts.assign(slot, uppers, lowers, ends);
         state.doubted.retain(|other| *other != slot);
         state.selves.retain(|(holder, _)| *holder != slot);
-        state.forget_kind(slot);
+        state.forget_held(slot);
         let unit = self.unit;
         let table = self.table;
         state.tests.retain(|(local, test)| {
@@ -1101,6 +1102,7 @@ impl<'w, 'p> Run<'w, 'p> {
                 Some(true) => {
                     let same = [Linear::slot(slot)];
                     let ends = state.ends(alias);
+                    state.forget_held(alias);
                     state.facts.assign(alias, &same, &same, ends);
                     state.values[alias as usize] = value.clone();
                     continue;
@@ -1108,7 +1110,7 @@ impl<'w, 'p> Run<'w, 'p> {
                 None => {}
             }
             state.facts.forget(alias);
-            state.forget_kind(alias);
+            state.forget_held(alias);
             let joined = state.values[alias as usize].join(&value);
             state.values[alias as usize] = joined;
         }

@@ -723,10 +723,26 @@ impl Run<'_, '_> {
                     _ => {}
                 }
                 self.assume_dependents(&mut state, slot);
+                self.tell_copies(&mut state, slot);
                 state
             })
         };
         (way(yes, true), way(no, false))
+    }
+
+    /// What a test has told of a name holds of its copies too.
+    fn tell_copies(&self, state: &mut State, slot: Slot) {
+        let kind = state.kind(slot);
+        for copy in state.copies_of(slot) {
+            let told = state.value(copy).value.meet(&state.value(slot).value);
+            if let Some(told) = told {
+                state.values[copy as usize].value = told;
+            }
+            if let Some(actor) = kind {
+                state.kinds.push_new((copy, actor));
+            }
+            self.assume_dependents(state, copy);
+        }
     }
 
     fn scene_test(&mut self, state: State, expr: ExprId) -> Split {

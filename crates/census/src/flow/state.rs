@@ -7,6 +7,7 @@ use crate::project::Base;
 use crate::registry::{End, InvariantId, OwnerId};
 use crate::script::ast::ExprId;
 use crate::source::Span;
+use smallvec::SmallVec;
 use std::sync::Arc;
 
 /// What can be wrong for as long as a handler has not settled.
@@ -170,6 +171,8 @@ pub struct State {
     pub selves: Shared<(Slot, bool)>,
     /// Names of any actor that are known to hold an instance of this one.
     pub kinds: Shared<(Slot, OwnerId)>,
+    /// Names that hold the same instance, or none: one was copied from the other.
+    pub copies: Shared<(Slot, Slot)>,
     /// The instance of these slots, or the script's own, was removed in this activation.
     pub removed: Shared<Slot>,
 }
@@ -246,9 +249,21 @@ impl State {
         self.kinds.iter().find(|(known, _)| *known == holder).map(|&(_, actor)| actor)
     }
 
-    /// Forgets what kind of instance a name holds.
-    pub fn forget_kind(&mut self, holder: Slot) {
+    /// Forgets what is known of the instance that a name holds, beside whether there is one.
+    pub fn forget_held(&mut self, holder: Slot) {
         self.kinds.retain(|&(known, _)| known != holder);
+        self.copies.retain(|&(copy, from)| copy != holder && from != holder);
+    }
+
+    /// The names that hold the same as this one.
+    #[must_use]
+    pub fn copies_of(&self, holder: Slot) -> SmallVec<[Slot; 2]> {
+        let other = |&(copy, from): &(Slot, Slot)| match holder {
+            _ if copy == holder => Some(from),
+            _ if from == holder => Some(copy),
+            _ => None,
+        };
+        self.copies.iter().filter_map(other).collect()
     }
 
     /// Forgets how slots relate to others that nobody will ask for again; what that says of others together is kept.
@@ -310,6 +325,7 @@ impl State {
         self.tests.retain(|test| other.tests.contains(test));
         self.selves.retain(|known| other.selves.contains(known));
         self.kinds.retain(|known| other.kinds.contains(known));
+        self.copies.retain(|pair| other.copies.contains(pair));
         if self.suspects != other.suspects {
             self.suspects = merged(self.suspects.take(), &other.suspects).into();
         }

@@ -5,6 +5,8 @@
 //! inside branches, after an early `return`, and to the right of `and` and `or`; an assignment ends them, and so does a
 //! wait, for what others can assign meanwhile.
 
+mod kinds;
+
 use super::builtin::Builtin;
 use super::names::NameTable;
 use super::*;
@@ -14,6 +16,7 @@ use crate::registry::{Named, OwnerKind, Scope};
 use crate::script::ast::*;
 use crate::script::lexer::{self, TokenKind};
 use crate::words::{did_you_mean, nearest, offer};
+use kinds::is_local;
 use rustc_hash::FxHashMap;
 use std::sync::Arc;
 
@@ -760,21 +763,6 @@ impl<'a> Resolver<'a> {
         self.set_help(help);
     }
 
-    /// An assignment ends what was known about the place and about all that goes through it.
-    fn forget(&mut self, target: ExprId) {
-        let Meaning::Value(place) = self.unit.meaning(target) else { return };
-        let places = &self.unit.places;
-        self.kinds.retain(|&(known, _)| !goes_through(places, known, place));
-        self.definitions.clear();
-    }
-
-    /// After a wait: what others can assign is no longer known.
-    fn forget_shared(&mut self) {
-        let places = &self.unit.places;
-        self.kinds.retain(|&(known, _)| is_local(places, known));
-        self.definitions.clear();
-    }
-
     fn if_(&mut self, tree: &Script, arms: &[Arm], otherwise: Option<&Block>) -> bool {
         let mut ends: Vec<Kinds> = Vec::new();
         let definitions = self.definitions.clone();
@@ -1039,43 +1027,6 @@ impl<'a> Resolver<'a> {
             _ => format!("write `\"{{{}}}\"`", self.slice(span)),
         };
         self.set_help(Some(help));
-    }
-
-    // ---- what tests tell ----
-
-    /// Adds what is known once `test` has come out as `outcome`.
-    fn learn(&mut self, tree: &Script, test: ExprId, outcome: bool) {
-        match &tree.expr(test).kind {
-            ExprKind::Unary(UnaryOp::Not, inner) => self.learn(tree, *inner, !outcome),
-            ExprKind::Binary(BinaryOp::And, left, right) if outcome => {
-                self.learn(tree, *left, true);
-                self.learn(tree, *right, true);
-            }
-            ExprKind::Binary(BinaryOp::Or, left, right) if !outcome => {
-                self.learn(tree, *left, false);
-                self.learn(tree, *right, false);
-            }
-            ExprKind::Is { subject, negated, test: IsTest::Named(_) } if outcome != *negated => {
-                if let (Meaning::Owner(actor), Meaning::Value(place)) =
-                    (self.unit.meaning(test), self.unit.meaning(*subject))
-                {
-                    self.kinds.push((place, actor));
-                }
-            }
-            ExprKind::Path(_) => {
-                if let Meaning::Value(place) = self.unit.meaning(test)
-                    && let Place::Local(local) = self.unit.place(place)
-                    && let Some(&value) = self.definitions.get(&local)
-                {
-                    self.learn(tree, value, outcome);
-                }
-            }
-            _ => {}
-        }
-    }
-
-    fn kind_of(&self, place: PlaceId) -> Option<OwnerId> {
-        self.kinds.iter().rev().find(|(known, _)| *known == place).map(|&(_, actor)| actor)
     }
 
     // ---- expressions ----
@@ -1851,25 +1802,6 @@ impl<'a> Resolver<'a> {
         self.set_help(Some(format!("test it first with `is {}`", owners[0])));
         self.set_variable(self.registry().identity(first));
         Some(first)
-    }
-}
-
-/// Whether a place lies inside an activation, whatever it goes through.
-fn is_local(places: &[Place], place: PlaceId) -> bool {
-    matches!(places[place.index()], Place::Local(_))
-}
-
-/// Whether reading `place` reads `other` on the way.
-fn goes_through(places: &[Place], place: PlaceId, other: PlaceId) -> bool {
-    let mut at = place;
-    loop {
-        if at == other {
-            return true;
-        }
-        match places[at.index()] {
-            Place::Variable(_, Base::Held(held)) => at = held,
-            _ => return false,
-        }
     }
 }
 

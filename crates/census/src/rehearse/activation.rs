@@ -218,6 +218,7 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
                 next => break next,
             }
         };
+        self.unwinding = false;
         // What was cut short has not settled.
         if self.stopped.is_none() {
             self.settle();

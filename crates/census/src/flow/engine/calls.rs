@@ -150,7 +150,7 @@ impl<'w> Run<'w, '_> {
             if facts.cell.is_some_and(|cell| written.contains(&cell)) {
                 let slot = Slot::try_from(at).unwrap_or(Slot::MAX);
                 state.facts.forget(slot);
-                state.forget_kind(slot);
+                state.forget_held(slot);
                 let reach = self.world.reach(facts);
                 state.values[at] = state.values[at].join(&Abstract::of(reach));
             }

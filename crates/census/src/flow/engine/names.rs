@@ -88,6 +88,7 @@ impl<'w> Run<'w, '_> {
     pub(super) fn unbind(&mut self, state: &mut State, place: PlaceId) {
         let Some(slot) = self.slot(place) else { return };
         state.values[slot as usize] = Abstract::of(UNBOUND);
+        state.forget_held(slot);
         self.renew_dependents(state, slot);
     }
 
@@ -100,6 +101,7 @@ impl<'w> Run<'w, '_> {
     pub(super) fn bind(&mut self, state: &mut State, place: PlaceId) {
         let Some(slot) = self.slot(place) else { return };
         state.values[slot as usize] = Abstract::of(Value::Ref { none: false, some: true });
+        state.forget_held(slot);
         self.renew_dependents(state, slot);
     }
 
@@ -116,7 +118,7 @@ impl<'w> Run<'w, '_> {
         self.release(state, slot);
         all.iter().for_each(|&other| self.release(state, other));
         state.selves.retain(|(holder, _)| *holder != slot && !all.contains(holder));
-        state.kinds.retain(|(holder, _)| !all.contains(holder));
+        all.iter().for_each(|&other| state.forget_held(other));
         for &other in &all {
             state.facts.forget(other);
             state.values[other as usize] = self.world.entry_value(self.handler, &self.table.slots[other as usize]);
@@ -131,6 +133,9 @@ impl<'w> Run<'w, '_> {
         let source = if let Meaning::Value(place) = self.unit.meaning(value) { self.slot(place) } else { None };
         if let Some(kind) = source.and_then(|source| state.kind(source)) {
             state.kinds.push_new((slot, kind));
+        }
+        if let (Some(source), Type::Ref(_)) = (source, self.table.slots[slot as usize].ty) {
+            state.copies.push_new((slot, source));
         }
         if self.table.slots[slot as usize].dependents.is_empty() {
             return;

@@ -99,7 +99,7 @@ impl<'w> Run<'w, '_> {
             let (up, down) =
                 changes.iter().fold((false, false), |(up, down), effect| (up | effect.up, down | effect.down));
             state.facts.loosen(slot, up, down);
-            state.forget_kind(slot);
+            state.forget_held(slot);
             state.values[at] = changed;
             let unit = self.unit;
             state.tests.retain(|(_, test)| {

@@ -241,3 +241,56 @@ on touched(other) {
 "#],
     );
 }
+
+#[test]
+fn a_test_of_a_name_tells_of_its_copies() {
+    judged(&[r#"script pairs for mailboat
+
+private mate: mailboat
+
+on touched(other) {
+    if other is mailboat {
+        mate = other
+    }
+    let it = other
+    if other is mailboat {
+        it.load += 1
+    }
+    if it is mailboat {
+        other.load += 1
+    }
+    if carries(other) {
+        other.load += 1
+    } else {
+        other.load += 1 // ~ sharing/unchecked-kind
+    }
+}
+
+on bell {
+    let friend = mate
+    if mate is none {
+        return
+    }
+    friend.load += 1
+    mate = none
+    if friend is set {
+        mate.load += 1 // ~ init/empty-ref
+    }
+}
+
+on every 9s {
+    let friend = mate
+    if friend is set {
+        mate.load += 1
+        wait 1s
+        if friend is set {
+            mate.load += 1 // ~ init/empty-ref
+        }
+    }
+}
+
+proc carries(it: actor) -> bool {
+    return it is mailboat and chance(0.5)
+}
+"#]);
+}
