@@ -1559,7 +1559,8 @@ fn gather_script(project: &Project, unit: &ScriptUnit, graphs: &Graphs) -> (Vec<
 }
 
 /// The procedures that a body calls.
-fn called(unit: &ScriptUnit, graph: &Graph) -> Vec<ProcId> {
+#[must_use]
+pub fn called(unit: &ScriptUnit, graph: &Graph) -> Vec<ProcId> {
     let mut found = Vec::new();
     let mut look = |expr: ExprId| {
         super::access::walk_expr(unit, expr, &mut |inner| {

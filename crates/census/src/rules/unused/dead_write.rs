@@ -4,11 +4,12 @@ use crate::finding::{Finding, Level, RuleName};
 use crate::flow::access::{Body, exit_reads, offered_texts, parts, walk_expr};
 use crate::flow::certain;
 use crate::flow::graph::{Block, Exit, Graph, Step, StepKind};
-use crate::project::{Base, CellId, Meaning, Place, PlaceId, ScriptId, ScriptUnit};
+use crate::flow::world::called;
+use crate::project::{Base, CellId, Meaning, Place, PlaceId, ProcId, ScriptId, ScriptUnit};
 use crate::registry::Bound;
 use crate::rules::Facts;
 use crate::rules::{Example, Rule};
-use crate::script::ast::{AssignOp, ExprId};
+use crate::script::ast::{AssignOp, ExprId, ExprKind};
 use crate::source::Span;
 use rustc_hash::FxHashSet;
 
@@ -55,8 +56,8 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
     let mut findings = Vec::new();
     for (script, unit) in facts.project.script_ids() {
         let graphs = &facts.world.graphs[script.index()];
+        let judge = Judge::new(facts, unit, script);
         for graph in graphs.handlers.iter().chain(&graphs.procedures) {
-            let judge = Judge { facts, unit, script };
             for (at, place) in judge.dead(graph) {
                 let cell = facts.project.cell_of(unit, place);
                 if cell.is_some_and(|cell| facts.may_be_used_unread(cell)) {
@@ -79,15 +80,61 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
 /// The places that are certain to be overwritten before a read; none: no way leads on from here.
 type Overwritten = Option<FxHashSet<PlaceId>>;
 
+/// What a call of a procedure does to what is written before it.
+#[derive(Default)]
+struct Called {
+    /// What it, and all that it calls, can read.
+    reads: FxHashSet<CellId>,
+    /// Whether others can read while it runs.
+    opens: bool,
+    /// What it is certain to write before it reads it.
+    overwrites: FxHashSet<PlaceId>,
+}
+
 struct Judge<'a, 'p> {
     facts: &'a Facts<'p>,
     unit: &'a ScriptUnit,
-    script: ScriptId,
+    procedures: Vec<Called>,
 }
 
-impl Judge<'_, '_> {
-    /// A backward must-analysis over the graph, to its greatest fixpoint.
-    fn dead(&self, graph: &Graph) -> Vec<(Span, PlaceId)> {
+impl<'a, 'p> Judge<'a, 'p> {
+    fn new(facts: &'a Facts<'p>, unit: &'a ScriptUnit, script: ScriptId) -> Self {
+        let graphs = &facts.world.graphs[script.index()].procedures;
+        let mut procedures: Vec<Called> = graphs
+            .iter()
+            .map(|graph| {
+                let mut steps = graph.blocks.iter().flat_map(|block| &block.steps);
+                Called { opens: steps.any(|step| opens(unit, step)), ..Called::default() }
+            })
+            .collect();
+        for access in facts.world.accesses[script.index()].iter().filter(|access| !access.writes()) {
+            if let Body::Procedure(id) = access.body {
+                procedures[id.index()].reads.insert(access.cell);
+            }
+        }
+        take_over(&mut procedures, &graphs.iter().map(|graph| called(unit, graph)).collect::<Vec<_>>());
+        let mut judge = Self { facts, unit, procedures };
+        // Procedures that call each other: from nothing upwards, as far as two rounds see.
+        for _ in 0..2 {
+            for (at, graph) in graphs.iter().enumerate() {
+                let mut first = judge.at_start(graph).swap_remove(0).unwrap_or_default();
+                first.retain(|&place| !judge.is_local(place));
+                judge.procedures[at].overwrites = first;
+            }
+        }
+        judge
+    }
+
+    /// Whether a place is reached through a name that only its own body has.
+    fn is_local(&self, mut place: PlaceId) -> bool {
+        while let Place::Variable(_, Base::Held(held)) = self.unit.place(place) {
+            place = held;
+        }
+        matches!(self.unit.place(place), Place::Local(_) | Place::Was)
+    }
+
+    /// What is certain to be overwritten, by block: a backward must-analysis over the graph, to its greatest fixpoint.
+    fn at_start(&self, graph: &Graph) -> Vec<Overwritten> {
         let count = graph.blocks.len();
         let mut at_start: Vec<Overwritten> = vec![None; count];
         loop {
@@ -100,9 +147,13 @@ impl Judge<'_, '_> {
                 }
             }
             if !changed {
-                break;
+                return at_start;
             }
         }
+    }
+
+    fn dead(&self, graph: &Graph) -> Vec<(Span, PlaceId)> {
+        let at_start = self.at_start(graph);
         let mut dead = Vec::new();
         for block in &graph.blocks {
             self.block(block, &at_start, &mut dead);
@@ -139,8 +190,19 @@ impl Judge<'_, '_> {
     }
 
     fn step(&self, step: &Step, state: &mut FxHashSet<PlaceId>, dead: &mut Vec<(Span, PlaceId)>) {
-        if certain::waits(self.unit, &step.kind) || matches!(step.kind, StepKind::Spawn { .. } | StepKind::Remove(_)) {
+        if opens(self.unit, step) {
             state.clear();
+        }
+        if let StepKind::Call(call) = step.kind
+            && let Meaning::Procedure(id) = self.unit.meaning(call)
+        {
+            self.called(id, state);
+            state.extend(&self.procedures[id.index()].overwrites);
+            // The call itself is through; what its arguments read comes before it.
+            if let ExprKind::Call(_, arguments) = &self.unit.tree.expr(call).kind {
+                arguments.iter().for_each(|&argument| self.reads(argument, state));
+            }
+            return;
         }
         if let StepKind::Assign { place, op, axis, .. } = &step.kind {
             if state.contains(place) {
@@ -203,15 +265,17 @@ impl Judge<'_, '_> {
                     self.read_cell(CellId(bound.0), state);
                 }
             }
-            Meaning::Procedure(_) => {
-                for access in &self.facts.world.accesses[self.script.index()] {
-                    if matches!(access.body, Body::Procedure(_)) && !access.writes() {
-                        self.read_cell(access.cell, state);
-                    }
-                }
-            }
+            Meaning::Procedure(id) => self.called(id, state),
             _ => {}
         });
+    }
+
+    fn called(&self, id: ProcId, state: &mut FxHashSet<PlaceId>) {
+        let called = &self.procedures[id.index()];
+        if called.opens {
+            state.clear();
+        }
+        called.reads.iter().for_each(|&cell| self.read_cell(cell, state));
     }
 
     fn read(&self, place: PlaceId, state: &mut FxHashSet<PlaceId>) {
@@ -226,6 +290,30 @@ impl Judge<'_, '_> {
     fn read_cell(&self, cell: CellId, state: &mut FxHashSet<PlaceId>) {
         state.retain(|&place| self.facts.project.cell_of(self.unit, place) != Some(cell));
     }
+}
+
+/// What those do that a procedure calls counts as done by it; until nothing is added. Those further down are taken first, since
+/// most procedures call what stands below them.
+fn take_over(procedures: &mut [Called], calls: &[Vec<ProcId>]) {
+    let mut changed = true;
+    while std::mem::take(&mut changed) {
+        for (at, callees) in calls.iter().enumerate().rev() {
+            for callee in callees.iter().map(|id| id.index()).filter(|&callee| callee != at) {
+                let theirs = std::mem::take(&mut procedures[callee]);
+                let mine = &mut procedures[at];
+                let before = (mine.reads.len(), mine.opens);
+                mine.reads.extend(&theirs.reads);
+                mine.opens |= theirs.opens;
+                changed |= before != (mine.reads.len(), mine.opens);
+                procedures[callee] = theirs;
+            }
+        }
+    }
+}
+
+/// Whether a step lets others read.
+fn opens(unit: &ScriptUnit, step: &Step) -> bool {
+    certain::waits(unit, &step.kind) || matches!(step.kind, StepKind::Spawn { .. } | StepKind::Remove(_))
 }
 
 #[cfg(test)]
@@ -274,6 +362,46 @@ on bumped(other) {
 
 proc look() {
     note "{height}"
+}
+"#],
+        );
+    }
+
+    #[test]
+    fn a_procedure_can_write_it_again() {
+        expect(
+            r#"[variables.tide.height]
+type = "int"
+scope = "global"
+default = 0
+min = 0
+max = 6
+engine = "reads"
+"#,
+            &[r#"script tides for tide
+
+on bell {
+    height = 1 // ~ unused/dead-write
+    flood()
+    height = 2
+    rise()
+    height = 3 // ~ unused/dead-write
+    rest()
+    height = 4
+}
+
+proc flood() {
+    height = 6
+}
+
+proc rise() {
+    if height < 6 {
+        height += 1
+    }
+}
+
+proc rest() {
+    note "nothing"
 }
 "#],
         );
