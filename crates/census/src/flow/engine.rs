@@ -18,7 +18,7 @@ use super::graph::{Block, BlockId, Exit, Graph, Offer, Step, StepKind, Waiting};
 use super::judge::{self, Moved};
 use super::linear::{Facts, Linear, Slot};
 use super::shared::Shared;
-use super::state::{PendingStep, Source, State, Suspect, Wrong};
+use super::state::{PendingStep, Source, State, Suspect, Unseen, Wrong};
 use super::value::{Abstract, Num, Value};
 use super::world::{Effect, HandlerId, Others, World};
 use crate::project::{Base, CellId, Meaning, Place, PlaceId, ProcId, ScriptId, ScriptUnit};
@@ -92,6 +92,8 @@ pub struct Move {
     pub before: Num,
     /// By how much it moves.
     pub by: Num,
+    /// Whether it is cut at a limit, as in `max(x - 3, 0)`.
+    pub cut: bool,
     /// What it can be when others see it.
     pub settled: Num,
 }
@@ -318,6 +320,7 @@ impl<'w, 'p> Run<'w, 'p> {
             doubted: Shared::default(),
             moved_bounds: Shared::default(),
             steps: Shared::default(),
+            unseen: Shared::default(),
             sources: Shared::default(),
             waited: false,
             later: false,
@@ -656,6 +659,7 @@ impl<'w, 'p> Run<'w, 'p> {
                     self.set_right(&mut after, suspect.wrong);
                 }
                 after.later = true;
+                after.unseen = Shared::default();
                 state.forked = true;
                 next.push((*now, state));
                 if let Some(after) = self.wait(after, None) {
@@ -874,7 +878,8 @@ impl<'w, 'p> Run<'w, 'p> {
             Abstract { unset: true, set: false, stand_in: false, value: anything(ty) }
         };
         self.put(state, slot, cleared, &[], &[]);
-        if let Some(effect) = self.seen_write(state, slot, false) {
+        let write = Unseen { slot, grows: false, up: false, down: false, written: anything(ty) };
+        if let Some(effect) = self.see(state, &write) {
             effect.clears = true;
         }
         self.renew_dependents(state, slot);
@@ -937,7 +942,7 @@ impl<'w, 'p> Run<'w, 'p> {
         // A procedure called on the way may have moved the target since it was read.
         let moved = self.direction(&state, slot, &forms, &state.value(slot).value, &new);
         let before = self.is_judged(slot).then(|| state.clone());
-        self.write(&mut state, slot, &new, &forms, moved, span);
+        self.write(&mut state, slot, &new, &forms, moved, assignment);
         if let Type::Ref(_) = self.table.slots[slot as usize].ty
             && op == AssignOp::Set
         {
@@ -1001,8 +1006,18 @@ impl<'w, 'p> Run<'w, 'p> {
         Moved { up, down }
     }
 
-    fn write(&mut self, state: &mut State, slot: Slot, new: &Value, forms: &Forms, moved: Moved, span: Span) {
-        let step = step_of(state, slot, forms);
+    fn write(
+        &mut self,
+        state: &mut State,
+        slot: Slot,
+        new: &Value,
+        forms: &Forms,
+        moved: Moved,
+        &Assignment { place, value, span, .. }: &Assignment,
+    ) {
+        let exact = step_of(state, slot, forms);
+        let cut = exact.is_none() && super::access::steps_itself(self.unit, place, value);
+        let step = if cut { cut_step_of(state, slot, forms) } else { exact };
         let own = Linear::slot(slot);
         let mut all = forms.uppers().iter().chain(forms.lowers());
         let grows = all.any(|form| form.factor(slot) == 1.0 && *form != own);
@@ -1010,7 +1025,7 @@ impl<'w, 'p> Run<'w, 'p> {
         let facts = &self.table.slots[slot as usize];
         state.steps.retain(|step| step.slot != slot);
         if let Some((before, by)) = step {
-            state.steps.push(Arc::new(PendingStep { slot, at: span, before, by }));
+            state.steps.push(Arc::new(PendingStep { slot, at: span, before, by, cut }));
         }
         if let Some(variable) = facts.variable {
             let overflow = self.world.project.registry.var(variable).overflow;
@@ -1024,9 +1039,12 @@ impl<'w, 'p> Run<'w, 'p> {
                 state.moved_bounds.push_new(slot);
             }
         }
-        if let Some(effect) = self.seen_write(state, slot, grows) {
-            effect.up |= moved.up;
-            effect.down |= moved.down;
+        let written = state.value(slot).value.clone();
+        let write = Unseen { slot, grows, up: moved.up, down: moved.down, written };
+        if grows {
+            state.add_unseen(&write);
+        } else {
+            self.see(state, &write);
         }
     }
 
@@ -1065,9 +1083,8 @@ impl<'w, 'p> Run<'w, 'p> {
         let Some(variable) = self.table.slots[slot as usize].variable else { return };
         if self.world.project.registry.var(variable).overflow == Overflow::Clamp && !self.within(state, slot) {
             self.overflow(state, slot, Overflow::Clamp);
-            if let Some(effect) = self.seen_write(state, slot, false) {
-                (effect.up, effect.down) = (true, true);
-            }
+            let written = state.value(slot).value.clone();
+            self.see(state, &Unseen { slot, grows: false, up: true, down: true, written });
         }
     }
 
@@ -1121,8 +1138,22 @@ impl<'w, 'p> Run<'w, 'p> {
         }
     }
 
+    /// Others can see what was written to these slots: what lies beyond all that is there by then was put right before.
+    pub(super) fn show_others(&mut self, state: &mut State, meant: impl Fn(Slot) -> bool) {
+        if !state.unseen.iter().any(|write| meant(write.slot)) {
+            return;
+        }
+        let (seen, kept): (Vec<Unseen>, Vec<Unseen>) =
+            state.unseen.take().into_iter().partition(|write| meant(write.slot));
+        state.unseen = kept.into();
+        for write in seen {
+            self.see(state, &write);
+        }
+    }
+
     /// Keeps that a slot was written, and the value that it has by now; gives what is known of the effect.
-    fn seen_write(&mut self, state: &State, slot: Slot, grows: bool) -> Option<&mut Effect> {
+    fn see(&mut self, state: &State, write: &Unseen) -> Option<&mut Effect> {
+        let &Unseen { slot, grows, up, down, .. } = write;
         let cell = self.table.slots[slot as usize].cell?;
         let own = self.is_own_slot(slot);
         let handler = self.handler;
@@ -1131,11 +1162,20 @@ impl<'w, 'p> Run<'w, 'p> {
             Seen { effect, grows: false }
         });
         seen.grows |= grows;
+        seen.effect.up |= up;
+        seen.effect.down |= down;
         seen.effect.after_wait |= state.waited || state.later;
         let now = state.value(slot);
         if now.set {
+            let value = match (&now.value, &write.written) {
+                (Value::Num(now), Value::Num(written)) if grows => {
+                    let all = now.join(written);
+                    Value::Num(all.meet(&Num::range(now.lo, now.hi, now.int)).unwrap_or(all))
+                }
+                (now, _) => now.clone(),
+            };
             let known = seen.effect.set.take();
-            seen.effect.set = Some(known.map_or_else(|| now.value.clone(), |known| known.join(&now.value)));
+            seen.effect.set = Some(known.map_or_else(|| value.clone(), |known| known.join(&value)));
         }
         Some(&mut seen.effect)
     }
@@ -1214,6 +1254,20 @@ fn step_of(state: &State, slot: Slot, forms: &Forms) -> Option<(Num, Num)> {
         sum = sum.add(&state.num(other)?.mul(&Num::constant(factor, factor.fract() == 0.0)));
     }
     Some((before, sum))
+}
+
+/// The same for a step that is cut: `max(x - 3, 0)` moves by 3 downwards at most.
+fn cut_step_of(state: &State, slot: Slot, forms: &Forms) -> Option<(Num, Num)> {
+    let before = state.num(slot)?.clone();
+    let (own, ends) = (Linear::slot(slot), |slot| state.ends(slot));
+    let highest = |sides: &[Linear], sign: f64| {
+        let steps = sides.iter().filter(|form| form.factor(slot) == 1.0);
+        let by = steps.map(|form| state.facts.plainly_highest(&form.plus(&own, -1.0).times(sign), &ends));
+        by.fold(None, |least: Option<f64>, by| Some(least.map_or(by, |least| least.min(by))))
+    };
+    let (up, down) = (highest(forms.uppers(), 1.0).unwrap_or(0.0), highest(forms.lowers(), -1.0).unwrap_or(0.0));
+    let by = Num::range(-down.max(0.0), up.max(0.0), before.int);
+    Some((before, by))
 }
 
 /// Whether a place of that type can keep such a value.

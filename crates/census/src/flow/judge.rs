@@ -197,11 +197,12 @@ impl Run<'_, '_> {
 
     /// Others can see what was done: what is still suspect is told, and what follows takes it not to have happened.
     pub(super) fn settle(&mut self, state: &mut State) {
+        self.show_others(state, |_| true);
         for step in state.steps.take() {
             let facts = &self.table.slots[step.slot as usize];
             if let (Some(cell), Some(settled), false) = (facts.cell, state.num(step.slot), self.quiet) {
                 let (before, by) = (step.before.clone(), step.by.clone());
-                self.moves.push(Move { cell, at: step.at, before, by, settled: settled.clone() });
+                self.moves.push(Move { cell, at: step.at, before, by, cut: step.cut, settled: settled.clone() });
             }
         }
         self.tell_suspects(state, |_| true);

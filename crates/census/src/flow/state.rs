@@ -47,6 +47,23 @@ pub struct PendingStep {
     pub before: Num,
     /// By how much it moved.
     pub by: Num,
+    /// Whether it is cut at a limit, as in `max(x - 3, 0)`.
+    pub cut: bool,
+}
+
+/// A place that was written, and that nobody else has seen since.
+#[derive(Clone, PartialEq, Debug)]
+pub struct Unseen {
+    /// The place.
+    pub slot: Slot,
+    /// Some write was worked out from what the place held before.
+    pub grows: bool,
+    /// Some write can move the value up.
+    pub up: bool,
+    /// Some write can move the value down.
+    pub down: bool,
+    /// What was written on the way.
+    pub written: Value,
 }
 
 /// What a local was worked out from.
@@ -155,6 +172,8 @@ pub struct State {
     pub moved_bounds: Shared<Slot>,
     /// Steps since the last settling.
     pub steps: Shared<Arc<PendingStep>>,
+    /// What was written since the last settling.
+    pub unseen: Shared<Unseen>,
     /// What locals were worked out from.
     pub sources: Shared<Source>,
     /// Whether a wait may have passed.
@@ -213,6 +232,20 @@ impl State {
         match suspects.binary_search_by_key(&key, |known| (known.at, known.wrong)) {
             Ok(at) => suspects[at] = suspect,
             Err(at) => suspects.insert(at, suspect),
+        }
+    }
+
+    /// Takes in that a place was written.
+    pub fn add_unseen(&mut self, write: &Unseen) {
+        let unseen = self.unseen.to_mut();
+        match unseen.iter_mut().find(|known| known.slot == write.slot) {
+            Some(known) => {
+                known.grows |= write.grows;
+                known.up |= write.up;
+                known.down |= write.down;
+                known.written = known.written.join(&write.written);
+            }
+            None => unseen.push(write.clone()),
         }
     }
 
@@ -340,6 +373,9 @@ impl State {
         self.stepped |= other.stepped;
         self.forked |= other.forked;
         self.went &= other.went;
+        if self.unseen != other.unseen {
+            other.unseen.iter().for_each(|write| self.add_unseen(write));
+        }
         for step in &other.steps {
             if self.steps.len() >= MOST_STEPS {
                 break;

@@ -80,6 +80,7 @@ impl<'w> Run<'w, '_> {
     /// A name lets its instance go: what was written through it is judged now, since it can't be told apart later.
     pub(super) fn release(&mut self, state: &mut State, slot: Slot) {
         for &other in &self.table.slots[slot as usize].dependents {
+            self.show_others(state, |written| written == other);
             self.tell_at_once(state, |wrong| matches!(wrong, Wrong::Outside(slot, _) if slot == other));
         }
     }

@@ -99,7 +99,8 @@ pub fn skipped<'f>(facts: &'f Facts<'_>, reported: bool) -> Vec<Skip<'f>> {
             let (low, high) = if reported { (None, None) } else { ends(facts, cell) };
             let up = high.is_none_or(|high| value < high);
             let down = low.is_none_or(|low| value > low);
-            if let Some(&(stepping, step)) = steps.iter().find(|(_, step)| crosses(step, value, up, down)) {
+            let skips = |step: &Move| crosses(step, value, up, down) && !lands(facts, step, value);
+            if let Some(&(stepping, step)) = steps.iter().find(|(_, step)| skips(step)) {
                 found.push(Skip { unit, test, cell, value, stepping, step });
             }
         }
@@ -125,6 +126,33 @@ fn crosses(step: &Move, value: f64, upwards: bool, downwards: bool) -> bool {
     let up = upwards && high > 0.0 && step.settled.hi > value && between(value - high, value);
     let down = downwards && low < 0.0 && step.settled.lo < value && between(value, value - low);
     up || down
+}
+
+/// Whether a step that is cut at its end lands on a value on the way there: the end itself, from which nothing leads back, is
+/// no place to step from.
+fn lands(facts: &Facts<'_>, step: &Move, value: f64) -> bool {
+    let by = if step.by.hi > 0.0 { step.by.hi } else { step.by.lo };
+    let effects = &facts.world.effects[step.cell.index()];
+    let back = effects.iter().any(|effect| if by > 0.0 { effect.down } else { effect.up });
+    let both = step.by.hi > 0.0 && step.by.lo < 0.0;
+    step.cut && !back && !both && starts(facts, step.cell).iter().any(|start| (value - start) % by == 0.0)
+}
+
+/// The numbers that a cell starts as, its instances' own among them.
+fn starts(facts: &Facts<'_>, cell: CellId) -> Vec<f64> {
+    let registry = facts.registry();
+    match facts.project.cells[cell.index()] {
+        Cell::Variable(id) => {
+            let variable = registry.var(id);
+            let own = registry.instances_of(variable.owner).filter_map(|instance| registry.start_of(id, instance));
+            own.chain(&variable.default).filter_map(|value| value.as_number()).collect()
+        }
+        Cell::Private(script, at) => {
+            let unit = facts.project.script(script);
+            let start = unit.tree.privates[at as usize].start.and_then(|start| constant(facts, unit, start));
+            start.into_iter().collect()
+        }
+    }
 }
 
 /// Tests of a variable for one value.

@@ -1114,7 +1114,7 @@ fn thirds_and_sevenths_end_no_loop_early() {
 
 on bell {
     repeat 2 {
-        trust -= 7 // ~ range/can-fall-below unused/dead-write
+        trust -= 7 // ~ unused/dead-write
         trust = -2 // ~ range/can-fall-below
     }
 }

@@ -331,6 +331,70 @@ on touched(other) {
     );
 }
 
+// ---- counts that go round ----
+
+#[test]
+fn a_count_that_is_put_back_before_anyone_looks() {
+    judged(
+        r#"script tides for tide
+
+private turn: int = 0
+private left: number = 0.0
+
+on bell {
+    turn += 1
+    if turn > 5 {
+        turn = 0
+    }
+    if turn == 9 { // ~ range/never
+        note "never"
+    }
+    round = turn
+}
+
+on every 9s {
+    height = turn + 7
+    if turn == 5 {
+        note "the last"
+    }
+}
+
+on tick {
+    left -= tick_length()
+    if left <= 0 {
+        left = 6
+    }
+    rate = left
+}
+"#,
+    );
+    judged(
+        r#"script tides for tide
+
+private turn: int = 0
+
+on bell {
+    turn += 1
+    if turn > 5 {
+        turn = 0
+    }
+}
+
+on every 9s {
+    height = turn + 7 // ~ range/can-exceed
+}
+
+on bell {
+    turn += 2
+    wait 1s
+    if turn > 5 {
+        turn = 0
+    }
+}
+"#,
+    );
+}
+
 // ---- texts ----
 
 #[test]

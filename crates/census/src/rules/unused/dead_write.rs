@@ -395,9 +395,7 @@ proc flood() {
 }
 
 proc rise() {
-    if height < 6 {
-        height += 1
-    }
+    height = min(height + 1, 6)
 }
 
 proc rest() {
