@@ -180,6 +180,8 @@ pub struct Seen {
     pub effect: Effect,
     /// It is worked out from what the cell held before, so that it grows with each round.
     pub grows: bool,
+    /// What was written, put right or not before anyone could see it.
+    pub written: Option<Value>,
 }
 
 /// A run of one handler.
@@ -302,7 +304,23 @@ impl<'w, 'p> Run<'w, 'p> {
     /// What is known as the handler begins.
     #[must_use]
     pub fn entry(&mut self) -> State {
+        let state = self.unassuming();
+        self.assuming(state)
+    }
+
+    /// The same, where all that is ever written counts, be it put right before anyone can see it.
+    #[must_use]
+    pub fn entry_of_all_writes(&mut self) -> State {
         let mut state = self.unassuming();
+        for (at, facts) in self.table.slots.iter().enumerate() {
+            if let Some(written) = facts.cell.and_then(|cell| self.world.written_beyond(cell)) {
+                state.values[at].value = state.values[at].value.join(written);
+            }
+        }
+        self.assuming(state)
+    }
+
+    fn assuming(&mut self, mut state: State) -> State {
         self.assume_ranges(&mut state);
         self.assume_invariants(state)
     }
@@ -1159,7 +1177,7 @@ impl<'w, 'p> Run<'w, 'p> {
         let handler = self.handler;
         let seen = self.seen.entry((cell, own)).or_insert_with(|| {
             let effect = Effect { own, ..Effect::none(handler) };
-            Seen { effect, grows: false }
+            Seen { effect, grows: false, written: None }
         });
         seen.grows |= grows;
         seen.effect.up |= up;
@@ -1167,6 +1185,8 @@ impl<'w, 'p> Run<'w, 'p> {
         seen.effect.after_wait |= state.waited || state.later;
         let now = state.value(slot);
         if now.set {
+            let known = seen.written.take();
+            seen.written = Some(known.map_or_else(|| write.written.clone(), |known| known.join(&write.written)));
             let value = match (&now.value, &write.written) {
                 (Value::Num(now), Value::Num(written)) if grows => {
                     let all = now.join(written);

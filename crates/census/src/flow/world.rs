@@ -190,6 +190,8 @@ pub struct World<'p> {
     pub symbols: FxHashMap<Arc<str>, Symbol>,
     /// What each cell can hold.
     pub reach: Vec<Value>,
+    /// What is ever written to each cell, where that is more.
+    written_beyond: FxHashMap<CellId, Value>,
     /// Who does what to each cell.
     pub effects: Vec<Vec<Effect>>,
     /// What scripts send, by signal and parameter.
@@ -263,6 +265,7 @@ impl<'p> World<'p> {
             tables: Vec::new(),
             symbols: symbols(project),
             reach: Vec::new(),
+            written_beyond: FxHashMap::default(),
             effects: vec![Vec::new(); project.cells.len()],
             sent: FxHashMap::default(),
             sent_signals: FxHashSet::default(),
@@ -1287,6 +1290,9 @@ impl<'p> World<'p> {
     fn take_seen(&mut self, cell: CellId, seen: Seen, round: usize, changed: &mut Changed) {
         let at = cell.index();
         let mut effect = seen.effect;
+        if let Some(written) = seen.written.filter(|_| seen.grows) {
+            self.take_written(cell, written);
+        }
         if let Some(value) = &effect.set {
             let inside = match self.project.cells[at] {
                 Cell::Variable(id) => self.within_bounds(id, value.clone()),
@@ -1322,6 +1328,38 @@ impl<'p> World<'p> {
                 changed.effects.insert(cell);
             }
         }
+    }
+
+    fn take_written(&mut self, cell: CellId, written: Value) {
+        let inside = match self.project.cells[cell.index()] {
+            Cell::Variable(id) => self.within_bounds(id, written),
+            Cell::Private(..) => Some(written),
+        };
+        if let Some(written) = inside {
+            let known = self.written_beyond.entry(cell).or_insert_with(|| written.clone());
+            *known = known.join(&written);
+        }
+    }
+
+    /// What is ever written to a cell beside what it can hold when others see it.
+    #[must_use]
+    pub fn written_beyond(&self, cell: CellId) -> Option<&Value> {
+        let written = self.written_beyond.get(&cell)?;
+        let reach = &self.reach[cell.index()];
+        (reach.join(written) != *reach).then_some(written)
+    }
+
+    /// How the tests of a handler come out where all that is ever written counts; none where that is no more than others see.
+    #[must_use]
+    pub fn outcomes_of_all_writes(&self, handler: HandlerId) -> Option<FxHashMap<ExprId, Outcome>> {
+        let cells = self.table(handler).slots.iter().filter_map(|slot| slot.cell);
+        if cells.into_iter().all(|cell| self.written_beyond(cell).is_none()) {
+            return None;
+        }
+        let mut run = Run::new(self, handler);
+        let state = run.entry_of_all_writes();
+        run.handler_from(state);
+        Some(run.outcomes)
     }
 
     /// What is known as a handler begins, once its `when` has let it.

@@ -27,6 +27,13 @@ pub fn check(facts: &Facts<'_>, rule: RuleName, outcome: bool) -> Vec<Finding> {
             .filter(|&(test, _)| !jumped_over.iter().any(|skip| skip.is(unit, test)))
             .filter(|&(test, _)| depends_on_play(facts, unit, test))
             .collect();
+        if !decided.is_empty() {
+            let wider = outcomes_of_all_writes(facts, script);
+            decided.retain(|&(test, _)| {
+                let found = outcome_of(unit, &wider, test);
+                found.is_none_or(|found| (found.yes, found.no) == (outcome, !outcome))
+            });
+        }
         decided.sort_unstable_by_key(|&(test, _)| unit.tree.expr(test).span);
         findings.extend(decided.into_iter().map(|(test, found)| word(facts, unit, rule, test, &found)));
     }
@@ -38,6 +45,18 @@ fn outcomes(facts: &Facts<'_>, script: ScriptId) -> FxHashMap<ExprId, Outcome> {
     let mut all: FxHashMap<ExprId, Outcome> = FxHashMap::default();
     for handler in facts.handlers_of(script) {
         for (&test, outcome) in &handler.found.outcomes {
+            all.entry(test).or_default().take(outcome);
+        }
+    }
+    all
+}
+
+/// The same, where all that is ever written counts, be it put right before anyone can see it.
+fn outcomes_of_all_writes(facts: &Facts<'_>, script: ScriptId) -> FxHashMap<ExprId, Outcome> {
+    let mut all: FxHashMap<ExprId, Outcome> = FxHashMap::default();
+    for handler in facts.handlers_of(script) {
+        let wider = facts.world.outcomes_of_all_writes(handler.id);
+        for (&test, outcome) in wider.as_ref().unwrap_or(&handler.found.outcomes) {
             all.entry(test).or_default().take(outcome);
         }
     }

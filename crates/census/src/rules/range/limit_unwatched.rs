@@ -62,7 +62,9 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
         if !by_scripts || tested || facts.may_be_used_unread(cell) || facts.world.is_unsettled(cell) {
             continue;
         }
-        let Value::Num(reach) = &facts.world.reach[cell.index()] else { continue };
+        let reach = &facts.world.reach[cell.index()];
+        let written = facts.world.written_beyond(cell).map_or_else(|| reach.clone(), |written| reach.join(written));
+        let Value::Num(reach) = &written else { continue };
         let reached: Vec<End> =
             [End::Min, End::Max].into_iter().filter(|&end| reaches(facts, id, end, (reach.lo, reach.hi))).collect();
         if !reached.is_empty() {
