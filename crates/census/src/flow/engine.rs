@@ -935,6 +935,10 @@ impl<'w, 'p> Run<'w, 'p> {
         if self.take_dead() {
             return SmallVec::new();
         }
+        if self.calls_any(value) {
+            // The procedure may have taken away what the target goes through.
+            self.pass_through(&mut state, place, target);
+        }
         let (Some(slot), Some(old)) = (self.slot(place), old) else { return smallvec![state] };
         if !is_of(&given, self.table.slots[slot as usize].ty) {
             // A value of another type is a finding of its own, and tells nothing of what is kept.

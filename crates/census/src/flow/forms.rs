@@ -5,7 +5,7 @@ use super::linear::{Linear, Slot};
 use super::state::State;
 use super::value::Num;
 use crate::project::builtin::Builtin;
-use crate::project::{Meaning, Place};
+use crate::project::{Meaning, Place, ProcId};
 use crate::registry::{Bound, Type};
 use crate::script::ast::*;
 use smallvec::{SmallVec, smallvec};
@@ -96,11 +96,20 @@ impl Run<'_, '_> {
 
     /// Whether a procedure that changes something is called for its value in an expression.
     pub fn calls_procedure(&self, expr: ExprId) -> bool {
+        self.calls(expr, |id| !self.world.written_by(self.script, id).is_empty())
+    }
+
+    /// Whether any procedure is called for its value in an expression.
+    pub fn calls_any(&self, expr: ExprId) -> bool {
+        self.calls(expr, |_| true)
+    }
+
+    fn calls(&self, expr: ExprId, meant: impl Fn(ProcId) -> bool) -> bool {
         let mut found = false;
         if self.unit.procedures.iter().any(|procedure| procedure.gives.is_some()) {
             super::access::walk_expr(self.unit, expr, &mut |inner| {
                 if let Meaning::Procedure(id) = self.unit.meaning(inner) {
-                    found |= !self.world.written_by(self.script, id).is_empty();
+                    found |= meant(id);
                 }
             });
         }

@@ -294,3 +294,27 @@ proc carries(it: actor) -> bool {
 }
 "#]);
 }
+
+#[test]
+fn a_procedure_takes_away_what_its_value_goes_into() {
+    judged(&[r#"script wrecks for tide
+
+on bumped(other: mailboat) {
+    other.load = sunk(other) // ~ init/empty-ref
+}
+
+on touched(other: mailboat) {
+    other.load = weighed()
+}
+
+proc sunk(it: mailboat) -> int {
+    remove it
+    return 3
+}
+
+proc weighed() -> int {
+    note "weighed"
+    return 3
+}
+"#]);
+}
