@@ -1162,15 +1162,11 @@ impl<'w, 'p> Run<'w, 'p> {
 
     /// Others can see what was written to these slots: what lies beyond all that is there by then was put right before.
     pub(super) fn show_others(&mut self, state: &mut State, meant: impl Fn(Slot) -> bool) {
-        if !state.unseen.iter().any(|write| meant(write.slot)) {
-            return;
+        let unseen = state.unseen.clone();
+        for write in unseen.iter().filter(|write| meant(write.slot)) {
+            self.see(state, write);
         }
-        let (seen, kept): (Vec<Unseen>, Vec<Unseen>) =
-            state.unseen.take().into_iter().partition(|write| meant(write.slot));
-        state.unseen = kept.into();
-        for write in seen {
-            self.see(state, &write);
-        }
+        state.unseen.retain(|write| !meant(write.slot));
     }
 
     /// Keeps that a slot was written, and the value that it has by now; gives what is known of the effect.

@@ -3,12 +3,22 @@
 use std::sync::Arc;
 
 /// A list that copies share until one of them changes it. An empty one costs nothing.
-#[derive(Clone, PartialEq, Debug)]
+#[derive(Clone, Debug)]
 pub struct Shared<T>(Option<Arc<Vec<T>>>);
 
 impl<T> Default for Shared<T> {
     fn default() -> Self {
         Self(None)
+    }
+}
+
+impl<T: PartialEq> PartialEq for Shared<T> {
+    fn eq(&self, other: &Self) -> bool {
+        match (&self.0, &other.0) {
+            (Some(mine), Some(theirs)) => Arc::ptr_eq(mine, theirs) || mine == theirs,
+            (None, None) => true,
+            _ => false,
+        }
     }
 }
 

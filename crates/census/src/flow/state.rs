@@ -82,10 +82,10 @@ const MOST_STEPS: usize = 16;
 /// What each slot may hold. Copies share the pieces that neither has changed, since states are copied at every branch.
 #[derive(Clone, PartialEq, Debug)]
 pub struct Values {
-    pieces: Vec<Arc<Vec<Abstract>>>,
+    pieces: Box<[Arc<Vec<Abstract>>]>,
     /// A piece holds two to the power of this: about as many values as there are pieces, where there are many.
     shift: u32,
-    len: usize,
+    len: u32,
 }
 
 /// The sizes of pieces, as powers of two.
@@ -101,7 +101,7 @@ impl FromIterator<Abstract> for Values {
         while rest.len() > 0 {
             pieces.push(Arc::new(rest.by_ref().take(1 << shift).collect()));
         }
-        Self { pieces, shift, len }
+        Self { pieces: pieces.into(), shift, len: u32::try_from(len).unwrap_or(u32::MAX) }
     }
 }
 
@@ -123,7 +123,7 @@ impl Values {
     /// The value of a slot, if there is such a slot.
     #[must_use]
     pub fn get(&self, at: usize) -> Option<&Abstract> {
-        (at < self.len).then(|| &self[at])
+        (at < self.len as usize).then(|| &self[at])
     }
 
     /// Takes in what the other may hold; pieces that are one and the same are passed over.
