@@ -8,7 +8,7 @@ use super::activation::{Activation, Parked};
 use super::fault::Fault;
 use super::layout::{Home, InstanceAt, Layout};
 use super::memory::Memory;
-use super::settle::Suspect;
+use super::suspects::Suspects;
 use super::value::Value;
 use crate::flow::world::HandlerId;
 use crate::project::{Base, CellId, Place};
@@ -168,7 +168,7 @@ pub struct Machine<'l, 'p, O: Observer> {
     /// Why the run was stopped, if it was.
     pub stopped: Option<Stopped>,
     pub(super) pass: Pass,
-    pub(super) suspects: SmallVec<[Suspect; 4]>,
+    pub(super) suspects: Suspects,
     pub(super) draws: rand_chacha::ChaCha8Rng,
     pub(super) born: u64,
     activations: u64,
@@ -208,7 +208,7 @@ impl<'l, 'p, O: Observer> Machine<'l, 'p, O> {
             faults: Vec::new(),
             stopped: None,
             pass: Pass::default(),
-            suspects: SmallVec::new(),
+            suspects: Suspects::default(),
             draws: rand_chacha::ChaCha8Rng::seed_from_u64(seed),
             born: 0,
             activations: 0,

@@ -13,6 +13,7 @@ pub mod machine;
 pub mod memory;
 pub mod plain;
 mod settle;
+mod suspects;
 pub mod value;
 
 use crate::project::{Cell, CellId};

@@ -7,6 +7,7 @@ use super::activation::Activation;
 use super::fault::{ABOVE, BELOW, BROKEN, Fault, UNKNOWN_VALUE};
 use super::layout::{Home, InstanceAt, Limit};
 use super::machine::{Happening, Machine, Observer};
+use super::suspects::{Suspect, Wrong};
 use super::value::{Value, whole};
 use crate::finding::RuleName;
 use crate::project::{CellId, ScriptUnit};
@@ -15,21 +16,6 @@ use crate::script::ast::ExprId;
 use crate::source::Location;
 use crate::words::number;
 use smallvec::SmallVec;
-
-/// What is wrong with a suspect.
-#[derive(Clone, Copy, PartialEq, Eq, Debug)]
-pub(super) enum Wrong {
-    Outside(CellId, Option<InstanceAt>, End),
-    NoValue(CellId, Option<InstanceAt>),
-    False(usize, Option<InstanceAt>),
-}
-
-/// Something that is wrong for now, and the write that made it so.
-#[derive(Clone, Debug)]
-pub(super) struct Suspect {
-    wrong: Wrong,
-    at: Option<Location>,
-}
 
 type Judged = SmallVec<[(CellId, Option<InstanceAt>); 2]>;
 
@@ -194,9 +180,9 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
 
     fn suspect(&mut self, wrong: Wrong, was: bool, is: bool, at: Option<Location>) {
         if is && !was {
-            self.suspects.push(Suspect { wrong, at });
+            self.suspects.add(wrong, at);
         } else if !is {
-            self.suspects.retain(|suspect| suspect.wrong != wrong);
+            self.suspects.clear_of(wrong);
         }
     }
 
@@ -204,7 +190,7 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
         let Type::Enum(variable) = self.layout.cells[cell.index()].ty else { return };
         let values = &self.layout.project.registry.var(variable).values;
         let wrong = matches!(self.memory.get(cell, of), Some(Value::Text(text)) if !values.contains(&text));
-        self.suspects.retain(|suspect| suspect.wrong != Wrong::NoValue(cell, of));
+        self.suspects.clear_of(Wrong::NoValue(cell, of));
         self.suspect(Wrong::NoValue(cell, of), false, wrong, at);
     }
 
@@ -245,8 +231,8 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
     fn suspect_invariant(&mut self, invariant: usize, of: Option<InstanceAt>, held: bool, at: Option<Location>) {
         let wrong = Wrong::False(invariant, of);
         let holds = self.holds(invariant, of);
-        let known = self.suspects.iter().any(|suspect| suspect.wrong == wrong);
-        self.suspects.retain(|suspect| suspect.wrong != wrong);
+        let known = self.suspects.contains(wrong);
+        self.suspects.clear_of(wrong);
         self.suspect(wrong, !held && !known, !holds, at);
     }
 
@@ -257,8 +243,8 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
         if self.suspects.is_empty() {
             return;
         }
-        for suspect in std::mem::take(&mut self.suspects) {
-            self.found_wrong(&suspect);
+        for suspect in self.suspects.take(|_| true) {
+            self.found_wrong(suspect);
         }
     }
 
@@ -278,13 +264,12 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
             Wrong::Outside(cell, of, _) | Wrong::NoValue(cell, of) => read.contains(&(cell, of)),
             Wrong::False(..) => false,
         };
-        let (now, later): (Vec<_>, Vec<_>) =
-            std::mem::take(&mut self.suspects).into_iter().partition(|suspect| printed(suspect.wrong));
-        self.suspects = later.into();
-        now.iter().for_each(|suspect| self.found_wrong(suspect));
+        for suspect in self.suspects.take(printed) {
+            self.found_wrong(suspect);
+        }
     }
 
-    fn found_wrong(&mut self, suspect: &Suspect) {
+    fn found_wrong(&mut self, suspect: Suspect) {
         let Some(at) = suspect.at else { return };
         let (rule, message) = self.worded(suspect.wrong);
         self.fault(rule, at, message);

@@ -18,6 +18,8 @@ pub struct Trace<'l, 'p> {
     pub loads: usize,
     /// What was noted before anything went wrong.
     notes: BTreeSet<String>,
+    /// What was noted in the present act: it counts once it is seen that the game itself put nothing wrong.
+    fresh: BTreeSet<String>,
     faulty: bool,
 }
 
@@ -26,7 +28,7 @@ impl Observer for Trace<'_, '_> {
         self.loads += usize::from(matches!(happening, Happening::Run | Happening::Scene(_)));
         match happening {
             Happening::Fault(_) => self.faulty = true,
-            Happening::Noted { text, .. } if !self.faulty => drop(self.notes.insert((*text).to_owned())),
+            Happening::Noted { text, .. } if !self.faulty => drop(self.fresh.insert((*text).to_owned())),
             _ => {}
         }
         match happening {
@@ -56,7 +58,7 @@ pub fn notes(layout: &Layout<'_>, seed: u64) -> BTreeSet<String> {
 }
 
 fn machine<'l, 'p>(layout: &'l Layout<'p>, seed: u64, trace: bool) -> Run<'l, 'p> {
-    let observer = Trace { layout, on: trace, loads: 0, notes: BTreeSet::new(), faulty: false };
+    let observer = Trace { layout, on: trace, loads: 0, notes: BTreeSet::new(), fresh: BTreeSet::new(), faulty: false };
     let mut machine = Machine::new(layout, seed, observer);
     machine.limits = Limits { steps: 20_000, dispatches: 1_000, waiting: 200 };
     machine
@@ -74,6 +76,8 @@ fn play(machine: &mut Run<'_, '_>, seed: u64) -> Option<Fault> {
         if machine.stopped.is_some() || began_outside(machine) || !machine.all_hold() {
             return None;
         }
+        let observer = &mut machine.observer;
+        observer.notes.append(&mut observer.fresh);
         let (outside, made) = (would_begin_outside(machine), made(machine));
         act(machine, machine.layout.project, &mut dice);
         anew_outside = outside && made != self::made(machine);
