@@ -76,8 +76,6 @@ pub mod reader_rules {
     pub const FRACTION_LOST: RuleName = RuleName("type/fraction-lost");
     /// A text that an enum does not have.
     pub const UNKNOWN_VALUE: RuleName = RuleName("range/unknown-value");
-    /// A variable of one actor taken from a name that may be any.
-    pub const UNCHECKED_KIND: RuleName = RuleName("sharing/unchecked-kind");
     /// An instance variable without an instance.
     pub const WHICH_INSTANCE: RuleName = RuleName("sharing/which-instance");
 }

@@ -3,7 +3,7 @@
 use super::graph::{Exit, Graph, Step, StepKind, Waiting};
 use crate::project::builtin::Builtin;
 use crate::project::{Base, CellId, Meaning, Place, PlaceId, ProcId, Project, ScriptUnit};
-use crate::registry::{Bound, End, InstanceId, OwnerId, VarId};
+use crate::registry::{Bound, End, InstanceId, OwnerId, Type, VarId};
 use crate::script::ast::*;
 use crate::source::Span;
 use rustc_hash::{FxHashMap, FxHashSet};
@@ -360,6 +360,8 @@ pub struct Used {
     pub counted: Vec<OwnerId>,
     /// How many rounds the `repeat`s make.
     pub rounds: Vec<ExprId>,
+    /// The `bool` locals that are assigned again.
+    pub flags: Vec<PlaceId>,
 }
 
 /// Collects what a handler and the procedures that it calls use.
@@ -371,6 +373,7 @@ pub struct UsedBuilder<'a> {
     instances: FxHashSet<InstanceId>,
     counted: FxHashSet<OwnerId>,
     rounds: Vec<ExprId>,
+    flags: Vec<PlaceId>,
     calls: FxHashSet<ProcId>,
     open: Vec<ProcId>,
     written: Vec<(VarId, Base)>,
@@ -388,6 +391,7 @@ impl<'a> UsedBuilder<'a> {
             instances: FxHashSet::default(),
             counted: FxHashSet::default(),
             rounds: Vec::new(),
+            flags: Vec::new(),
             calls: FxHashSet::default(),
             open: Vec::new(),
             written: Vec::new(),
@@ -440,10 +444,13 @@ impl<'a> UsedBuilder<'a> {
                 parts.reads.iter().for_each(|&expr| self.expr(expr));
                 for expr in parts.cleared.into_iter().chain(parts.target.iter().map(|target| target.0)) {
                     self.expr(expr);
-                    if let Some(place) = self.unit.place_of(expr)
-                        && let Place::Variable(variable, base) = self.unit.place(place)
-                    {
-                        self.written.push((variable, base));
+                    let Some(place) = self.unit.place_of(expr) else { continue };
+                    match self.unit.place(place) {
+                        Place::Variable(variable, base) => self.written.push((variable, base)),
+                        Place::Local(_) if self.unit.ty(expr) == Type::Bool && !self.flags.contains(&place) => {
+                            self.flags.push(place);
+                        }
+                        _ => {}
                     }
                 }
                 if let Some((_, _, Some(value))) = parts.target {
@@ -511,7 +518,7 @@ impl<'a> UsedBuilder<'a> {
         instances.sort_unstable();
         let mut counted: Vec<OwnerId> = self.counted.into_iter().collect();
         counted.sort_unstable();
-        Used { places, results: self.results, instances, counted, rounds: self.rounds }
+        Used { places, results: self.results, instances, counted, rounds: self.rounds, flags: self.flags }
     }
 }
 

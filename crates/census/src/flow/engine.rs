@@ -145,6 +145,11 @@ pub enum Event {
         at: ExprId,
         place: PlaceId,
     },
+    /// A variable of one actor, taken from a name that may hold another.
+    OtherKind {
+        at: ExprId,
+        variable: VarId,
+    },
     /// A scene's variable where another scene may be loaded.
     OtherScene {
         at: ExprId,
@@ -513,6 +518,7 @@ impl<'w, 'p> Run<'w, 'p> {
             Event::Broken { at, invariant } => (*at, 5, invariant.0),
             Event::Lost { at, place } => (*at, 6, place.0),
             Event::StandIn { at, place } => (self.unit.tree.expr(*at).span, 7, place.0),
+            Event::OtherKind { at, variable } => (self.unit.tree.expr(*at).span, 9, variable.0),
             Event::OtherScene { at, variable } => (self.unit.tree.expr(*at).span, 8, variable.0),
         };
         if self.reported.insert(key) {
@@ -624,11 +630,13 @@ impl<'w, 'p> Run<'w, 'p> {
         }
     }
 
-    /// Adds a state to those at a point; states with the same suspects, and the same names for the own instance, become one.
+    /// Adds a state to those at a point; states with the same suspects, flags, and names for the own instance become one.
     fn arrive(&self, parts: &mut Vec<State>, state: State) {
         let alike = |part: &State| {
             let mut marks = part.suspects.iter().zip(&state.suspects);
+            let flags = &self.table.flags;
             part.selves == state.selves
+                && flags.iter().all(|&flag| part.value(flag) == state.value(flag))
                 && part.suspects.len() == state.suspects.len()
                 && marks.all(|(a, b)| (a.wrong, a.at) == (b.wrong, b.at))
         };
@@ -916,8 +924,10 @@ impl<'w, 'p> Run<'w, 'p> {
     fn assign_one(&mut self, mut state: State, assignment: &Assignment, step: &Step) -> SmallVec<[State; 2]> {
         let &Assignment { target, place, axis, op, value, span } = assignment;
         state.stepped |= super::access::is_step(self.unit, step);
-        self.pass_through(&mut state, place, target);
         let reads_itself = op != AssignOp::Set || axis.is_some();
+        if reads_itself {
+            self.pass_through(&mut state, place, target);
+        }
         if reads_itself && axis.is_none() {
             self.eval(&mut state, target);
         }
@@ -935,8 +945,8 @@ impl<'w, 'p> Run<'w, 'p> {
         if self.take_dead() {
             return SmallVec::new();
         }
-        if self.calls_any(value) {
-            // The procedure may have taken away what the target goes through.
+        if !reads_itself || self.calls_any(value) {
+            // The value comes first, and its procedures may have taken away what the target goes through.
             self.pass_through(&mut state, place, target);
         }
         let (Some(slot), Some(old)) = (self.slot(place), old) else { return smallvec![state] };
@@ -1117,19 +1127,9 @@ impl<'w, 'p> Run<'w, 'p> {
         state.doubted.retain(|other| *other != slot);
         state.selves.retain(|(holder, _)| *holder != slot);
         state.forget_held(slot);
-        let unit = self.unit;
         let table = self.table;
-        state.tests.retain(|(local, test)| {
-            let mut touched = *local == slot;
-            super::access::walk_expr(unit, *test, &mut |inner| {
-                if let Some(place) = unit.place_of(inner) {
-                    let read = table.slot(Key::Place(place));
-                    touched |= read == Some(slot)
-                        || read.is_some_and(|read| table.slots[slot as usize].aliases.contains(&read));
-                }
-            });
-            !touched
-        });
+        state.tests.retain(|(local, _)| *local != slot);
+        self.forget_tests(state, |read| read == slot || table.slots[slot as usize].aliases.contains(&read));
         let kept: SmallVec<[Slot; 4]> =
             table.slots[slot as usize].aliases.iter().copied().filter(|&alias| self.within(state, alias)).collect();
         for &alias in &table.slots[slot as usize].aliases {

@@ -56,8 +56,9 @@ impl Run<'_, '_> {
     /// Judges the way to a place: the instances that it goes through must be there.
     pub fn pass_through(&mut self, state: &mut State, place: PlaceId, at: ExprId) {
         match self.unit.place(place) {
-            Place::Variable(_, Base::Held(held)) => {
+            Place::Variable(variable, Base::Held(held)) => {
                 self.read_place(state, held, at, true);
+                self.judge_kind(state, held, variable, at);
                 if let Some(slot) = self.slot(held)
                     && let Value::Ref { none: true, .. } = state.values[slot as usize].value
                 {
@@ -76,6 +77,18 @@ impl Run<'_, '_> {
             }
             Place::Variable(variable, Base::One) => self.judge_scene(state, variable, at),
             _ => {}
+        }
+    }
+
+    /// A name of any actor must be known to hold one that has the variable.
+    fn judge_kind(&mut self, state: &State, held: PlaceId, variable: crate::registry::VarId, at: ExprId) {
+        let Some(slot) = self.slot(held) else { return };
+        if self.table.slots[slot as usize].ty == Type::Ref(None) {
+            let registry = &self.world.project.registry;
+            let has = |actor| registry.member(actor, &registry.var(variable).name).is_some();
+            if !state.kind(slot).is_some_and(has) {
+                self.event(Event::OtherKind { at, variable });
+            }
         }
     }
 

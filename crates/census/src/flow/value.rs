@@ -555,6 +555,17 @@ impl Abstract {
 }
 
 impl Value {
+    /// Whether it can be one thing only.
+    #[must_use]
+    pub fn is_single(&self) -> bool {
+        match self {
+            Self::Num(num) => num.single().is_some(),
+            Self::Bool { yes, no } => yes != no,
+            Self::Text(texts) => texts.as_ref().is_some_and(|texts| texts.len() == 1),
+            Self::Ref { .. } | Self::Other => false,
+        }
+    }
+
     /// What either may be.
     #[must_use]
     pub fn join(&self, other: &Self) -> Self {

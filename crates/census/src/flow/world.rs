@@ -1375,27 +1375,56 @@ impl<'p> World<'p> {
         }
     }
 
-    /// Where a handler pauses and ends when a slot holds this value as it begins.
+    /// The steps that a handler reaches when the variable whose change it answers holds this value.
     #[must_use]
-    pub fn pauses_from(&self, handler: HandlerId, slot: Slot, value: Value) -> Vec<Pause> {
+    pub fn reached_from(&self, handler: HandlerId, changed: PlaceId, value: &Value) -> FxHashMap<Span, Reached> {
+        let mut run = Run::new(self, handler);
+        run.quiet = true;
+        let mut state = run.entry();
+        if let Some(slot) = run.table.slot(Key::Place(changed)) {
+            state.values[slot as usize] = Abstract::of(value.clone());
+        }
+        run.handler_from(state);
+        run.reached
+    }
+
+    /// What an expression gives as a handler begins.
+    #[must_use]
+    pub fn value_at_entry(&self, handler: HandlerId, expr: ExprId) -> Value {
+        let mut run = Run::new(self, handler);
+        run.quiet = true;
+        let mut state = run.entry();
+        run.eval(&mut state, expr)
+    }
+
+    /// Where a handler pauses and ends, when a slot holds this value as it begins or from whatever can be.
+    #[must_use]
+    pub fn pauses_from(&self, handler: HandlerId, start: Option<(Slot, Value)>) -> Vec<Pause> {
         let mut run = Run::new(self, handler);
         run.quiet = true;
         run.keep_pauses = true;
         let mut state = run.entry();
-        state.values[slot as usize] = Abstract::of(value);
+        if let Some((slot, value)) = start {
+            state.values[slot as usize] = Abstract::of(value);
+        }
         run.handler_from(state);
         run.pauses
     }
 
     /// Runs a handler again from the cells of a paused state, as a second activation of the same instance would, and
-    /// gives the steps that it reaches.
+    /// gives the steps that it reaches. Only the cells that are meant are taken over.
     #[must_use]
-    pub fn again(&self, handler: HandlerId, paused: &State) -> FxHashMap<Span, Reached> {
+    pub fn again(
+        &self,
+        handler: HandlerId,
+        paused: &State,
+        meant: impl Fn(CellId) -> bool,
+    ) -> FxHashMap<Span, Reached> {
         let mut run = Run::new(self, handler);
         run.quiet = true;
         let mut state = run.entry();
         for (at, facts) in run.table.slots.iter().enumerate() {
-            if facts.cell.is_some() {
+            if facts.cell.is_some_and(&meant) {
                 state.values[at] = paused.values[at].clone();
                 state.values[at].unset = false;
             }

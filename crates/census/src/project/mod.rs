@@ -151,10 +151,23 @@ pub struct ScriptUnit {
     pub procedures: Vec<ProcFacts>,
     /// Names that were resolved bare: the declaring level, for the rules about names.
     pub bare_uses: Vec<BareUse>,
+    /// Variables of one actor that are taken from names which may hold any, as far as reading tells.
+    pub unchecked: Vec<Unchecked>,
     /// Names in stretches that could not be read: whatever has such a name may be used there.
     pub unread_names: FxHashSet<String>,
     /// The nearest names to those that mean nothing: what has such a name may be meant there.
     pub meant_names: FxHashSet<String>,
+}
+
+/// A variable of one actor, taken from a name that may hold any.
+#[derive(Clone, Copy, Debug)]
+pub struct Unchecked {
+    /// The variable.
+    pub variable: VarId,
+    /// What it is taken from.
+    pub base: Base,
+    /// The variable's name.
+    pub span: Span,
 }
 
 /// A bare name that means a variable of the registry.

@@ -122,6 +122,7 @@ impl<'a> Resolver<'a> {
             handlers: Vec::new(),
             procedures: Vec::new(),
             bare_uses: Vec::new(),
+            unchecked: Vec::new(),
             unread_names: FxHashSet::default(),
             meant_names: FxHashSet::default(),
         };
@@ -1265,9 +1266,10 @@ impl<'a> Resolver<'a> {
 
     fn peek_type(&mut self, tree: &Script, expr: ExprId) -> Type {
         let silent = std::mem::replace(&mut self.silent, true);
-        let uses = self.unit.bare_uses.len();
+        let uses = (self.unit.bare_uses.len(), self.unit.unchecked.len());
         let ty = self.expr(tree, expr);
-        self.unit.bare_uses.truncate(uses);
+        self.unit.bare_uses.truncate(uses.0);
+        self.unit.unchecked.truncate(uses.1);
         self.silent = silent;
         ty
     }
@@ -1766,9 +1768,12 @@ impl<'a> Resolver<'a> {
                     return (Meaning::None, Type::Unknown);
                 }
             },
-            None => match self.unchecked(meaning, &text, next.span) {
-                Some(variable) => variable,
-                None => return (Meaning::None, Type::Unknown),
+            None => match self.names.of_actors(&text).first() {
+                Some(&variable) => variable,
+                None => {
+                    self.report(reader_rules::UNKNOWN_NAME, next.span, format!("no actor has a variable `{text}`"));
+                    return (Meaning::None, Type::Unknown);
+                }
             },
         };
         let facts = self.registry().var(variable);
@@ -1777,31 +1782,11 @@ impl<'a> Resolver<'a> {
             (Scope::Instance, Meaning::Instance(instance)) => Base::Listed(instance),
             _ => Base::One,
         };
+        if known.is_none() {
+            self.unit.unchecked.push(Unchecked { variable, base, span: next.span });
+        }
         let place = self.place(Place::Variable(variable, base), facts.ty);
         self.go_on(tree, Meaning::Value(place), facts.ty, rest)
-    }
-
-    /// A variable of a particular actor, taken from what may be any.
-    fn unchecked(&mut self, meaning: Meaning, name: &str, span: Span) -> Option<VarId> {
-        let candidates = self.names.of_actors(name);
-        let Some(&first) = candidates.first() else {
-            self.report(reader_rules::UNKNOWN_NAME, span, format!("no actor has a variable `{name}`"));
-            return None;
-        };
-        let held = match meaning {
-            Meaning::Value(place) => match self.unit.place(place) {
-                Place::Local(_) | Place::Private(_) => "this",
-                _ => "this `ref`",
-            },
-            _ => "this",
-        };
-        let owners: Vec<&str> =
-            candidates.iter().map(|&id| &*self.registry().owner(self.registry().var(id).owner).name).collect();
-        let message = format!("{held} may be any actor, and only {} has `{name}`", crate::words::both(&owners));
-        self.report(reader_rules::UNCHECKED_KIND, span, message);
-        self.set_help(Some(format!("test it first with `is {}`", owners[0])));
-        self.set_variable(self.registry().identity(first));
-        Some(first)
     }
 }
 

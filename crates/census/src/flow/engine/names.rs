@@ -13,6 +13,7 @@ impl<'w> Run<'w, '_> {
             let lo = if self.world.removable(actor) && !alone { 0.0 } else { state.ends(slot).0 };
             let more = if alone { 1.0 } else { 0.0 };
             state.facts.forget(slot);
+            self.forget_tests(state, |read| read == slot);
             state.values[slot as usize] = Abstract::of(Value::Num(Num::range(lo + more, f64::INFINITY, true)));
         }
     }
@@ -23,6 +24,7 @@ impl<'w> Run<'w, '_> {
             if matches!(removed, Type::Ref(of) if of.is_none_or(|of| of == actor)) {
                 let (lo, hi) = state.ends(slot);
                 state.facts.forget(slot);
+                self.forget_tests(state, |read| read == slot);
                 state.values[slot as usize] = Abstract::of(Value::Num(Num::range((lo - 1.0).max(0.0), hi, true)));
             }
         }
@@ -59,12 +61,14 @@ impl<'w> Run<'w, '_> {
                 _ => false,
             };
             let own = matches!(facts.key, Key::Instance(instance) if self.is_own(instance));
-            if alike && !own && state.values[at].value == (Value::Ref { none: false, some: true }) {
+            if alike && !own && matches!(state.values[at].value, Value::Ref { some: true, .. }) {
                 state.values[at].value = Value::Ref { none: true, some: true };
+                self.forget_tests(state, |read| read as usize == at);
             }
         }
         if let Some(slot) = slot {
             state.values[slot as usize].value = Value::Ref { none: true, some: false };
+            self.forget_tests(state, |read| read == slot);
             state.removed.push_new(slot);
         }
     }
@@ -120,6 +124,7 @@ impl<'w> Run<'w, '_> {
         all.iter().for_each(|&other| self.release(state, other));
         state.selves.retain(|(holder, _)| *holder != slot && !all.contains(holder));
         all.iter().for_each(|&other| state.forget_held(other));
+        self.forget_tests(state, |read| all.contains(&read));
         for &other in &all {
             state.facts.forget(other);
             state.values[other as usize] = self.world.entry_value(self.handler, &self.table.slots[other as usize]);

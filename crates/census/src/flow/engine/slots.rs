@@ -76,6 +76,8 @@ pub struct SlotTable {
     by_variable: FxHashMap<(VarId, Base), Slot>,
     /// The slot of the loaded scene.
     pub scene: Slot,
+    /// The `bool` locals that are assigned again: what they say of the way that was taken is kept.
+    pub flags: Vec<Slot>,
 }
 
 impl SlotTable {
@@ -126,6 +128,7 @@ impl SlotTable {
         for &count in &used.rounds {
             table.add(Key::Rounds(count), Type::Int, None, None);
         }
+        table.flags = used.flags.iter().filter_map(|&flag| table.slot(Key::Place(flag))).collect();
         table.link(world);
         table
     }

@@ -61,17 +61,42 @@ impl<'w> Run<'w, '_> {
         match (facts.key, self.held(state, slot, facts.ty)) {
             (Key::Scene | Key::Instance(_), _) => {
                 state.values[slot] = self.world.entry_value(self.handler, facts);
+                self.forget_tests(state, |read| read as usize == slot);
             }
             (Key::Count(actor), _) if !self.world.is_counted_for_good(actor) => {
                 state.facts.forget(Slot::try_from(slot).unwrap_or(Slot::MAX));
                 state.values[slot] = self.world.entry_value(self.handler, facts);
+                self.forget_tests(state, |read| read as usize == slot);
             }
             (Key::Place(_), Type::Ref(of)) if self.world.may_vanish(self.unit, of) => {
                 if let Value::Ref { some: true, .. } = state.values[slot].value {
                     state.values[slot].value = Value::Ref { none: true, some: true };
+                    self.forget_tests(state, |read| read as usize == slot);
                 }
             }
             _ => {}
+        }
+    }
+
+    /// Tests that ask about slots whose values are others by now no longer say the same.
+    pub(super) fn forget_tests(&self, state: &mut State, touched: impl Fn(Slot) -> bool) {
+        state.tests.retain(|(_, test)| {
+            let mut kept = true;
+            crate::flow::access::walk_expr(self.unit, *test, &mut |inner| {
+                kept &= !self.slot_asked(inner).is_some_and(&touched);
+            });
+            kept
+        });
+    }
+
+    /// The slot whose value a name in an expression asks for.
+    fn slot_asked(&self, name: ExprId) -> Option<Slot> {
+        match self.unit.meaning(name) {
+            Meaning::Value(place) | Meaning::Axis(place, _) => self.slot(place),
+            Meaning::Instance(instance) => self.table.slot(Key::Instance(instance)),
+            Meaning::Scene => Some(self.table.scene),
+            Meaning::Builtin(_) => self.count_slot(name),
+            _ => None,
         }
     }
 
@@ -101,14 +126,7 @@ impl<'w> Run<'w, '_> {
             state.facts.loosen(slot, up, down);
             state.forget_held(slot);
             state.values[at] = changed;
-            let unit = self.unit;
-            state.tests.retain(|(_, test)| {
-                let mut touched = false;
-                crate::flow::access::walk_expr(unit, *test, &mut |inner| {
-                    touched |= unit.place_of(inner).and_then(|place| table.slot(Key::Place(place))) == Some(slot);
-                });
-                !touched
-            });
+            self.forget_tests(state, |read| read == slot);
             if matches!(facts.ty, Type::Ref(_)) {
                 self.renew_dependents(state, slot);
             }

@@ -63,7 +63,7 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
             pauses.filter(|pause| !pause.state.waited && !guard::removes_what_came(facts, &handler, &pause.state));
         let mut unguarded: Vec<Span> = pauses
             .flat_map(|pause| {
-                let again = facts.world.again(handler.id, &pause.state);
+                let again = facts.world.again(handler.id, &pause.state, |_| true);
                 steps.iter().copied().filter(move |at| again.contains_key(at)).collect::<Vec<_>>()
             })
             .collect();

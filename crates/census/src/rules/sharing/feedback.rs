@@ -1,5 +1,6 @@
 //! `sharing/feedback`: handlers `on changed` set each other off, or themselves, and nothing is certain to end it.
 
+use super::rounds::rounds;
 use crate::finding::{Finding, Level, RuleName};
 use crate::flow::access::{Access, AccessKind, Body, walk_expr};
 use crate::flow::graph::StepKind;
@@ -10,6 +11,7 @@ use crate::rules::facts::HandlerView;
 use crate::rules::{Example, Rule};
 use crate::script::ast::*;
 use crate::source::Span;
+use rustc_hash::FxHashSet;
 
 /// The rule.
 pub const RULE: Rule = Rule {
@@ -73,21 +75,27 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
         facts.handlers().filter(|handler| changed(facts, handler).is_some()).collect();
     let edges: Vec<Vec<Edge>> = handlers.iter().map(|handler| edges(facts, handler, &handlers)).collect();
     let mut findings: Vec<Finding> = Vec::new();
-    for circle in circles(&edges) {
-        if ends(&circle) {
+    let endless =
+        circles(&edges).into_iter().filter(|circle| !ends(circle) && !shuts_itself(facts, circle, &edges, &handlers));
+    let links = endless.map(|circle| circle.iter().map(|edge| (edge.from, edge.cell, edge.at)).collect::<Vec<_>>());
+    let rounds = rounds(facts, &handlers).into_iter();
+    let rounds = rounds.map(|round| round.iter().map(|write| (write.handler, write.cell, write.at)).collect());
+    for circle in links.chain(rounds) {
+        let Some(&(last, cell, at)) = circle.iter().max_by_key(|(from, _, at)| (handlers[*from].id, *at)) else {
             continue;
-        }
-        let Some(last) = circle.iter().max_by_key(|edge| handlers[edge.from].id) else { continue };
-        let unit = handlers[last.from].unit;
-        let at = unit.at(last.at);
+        };
+        let unit = handlers[last].unit;
+        let at = unit.at(at);
         if findings.iter().any(|finding| finding.at == at) {
             continue;
         }
-        let names: Vec<String> = circle
-            .iter()
-            .filter_map(|edge| changed(facts, &handlers[edge.from]))
-            .map(|cell| format!("`{}`", facts.cell_name(cell)))
-            .collect();
+        let mut names: Vec<String> = Vec::new();
+        for cell in circle.iter().filter_map(|&(from, ..)| changed(facts, &handlers[from])) {
+            let name = format!("`{}`", facts.cell_name(cell));
+            if !names.contains(&name) {
+                names.push(name);
+            }
+        }
         let message = if names.len() == 1 {
             format!("this answers the change of {} by changing it again, and nothing is certain to end it", names[0])
         } else {
@@ -97,7 +105,7 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
             )
         };
         let mut finding = Finding::new(RULE.name, at, message);
-        finding.variable = facts.project.variable_of(last.cell).map(|id| facts.registry().identity(id));
+        finding.variable = facts.project.variable_of(cell).map(|id| facts.registry().identity(id));
         findings
             .push(finding.help("let one of the two follow the other, or write only where the value is really another"));
     }
@@ -188,7 +196,25 @@ fn ends(circle: &[Edge]) -> bool {
     circle.iter().all(along) && circle.iter().any(held)
 }
 
-fn changed(facts: &Facts<'_>, handler: &HandlerView<'_, '_>) -> Option<CellId> {
+/// Whether some handler of a circle writes nothing when it is set off again, after all that it did the first time: a flag
+/// that it raised keeps it out, say. What the others write may be anything by then.
+fn shuts_itself(facts: &Facts<'_>, circle: &[Edge], edges: &[Vec<Edge>], handlers: &[HandlerView<'_, '_>]) -> bool {
+    circle.iter().any(|edge| {
+        let others = circle.iter().filter(|other| other.from != edge.from).map(|other| &handlers[other.from]);
+        let written: FxHashSet<CellId> = others
+            .flat_map(|other| facts.accesses_of(other))
+            .filter(|access| access.kind != AccessKind::Read)
+            .map(|access| access.cell)
+            .collect();
+        let handler = handlers[edge.from].id;
+        facts.world.pauses_from(handler, None).iter().all(|pause| {
+            let again = facts.world.again(handler, &pause.state, |cell| !written.contains(&cell));
+            edges[edge.from].iter().all(|edge| !again.contains_key(&edge.at))
+        })
+    })
+}
+
+pub(super) fn changed(facts: &Facts<'_>, handler: &HandlerView<'_, '_>) -> Option<CellId> {
     handler.unit.handlers[handler.index].changed.and_then(|place| facts.project.cell_of(handler.unit, place))
 }
 
@@ -323,6 +349,11 @@ fn tests_before(statements: &[Statement], at: Span, tests: &mut Vec<(ExprId, boo
                 tests.push((arm.tests[0], false));
             }
         }
+        if let StatementKind::While { condition, body } = &statement.kind
+            && body.span.contains(at)
+        {
+            tests.push((*condition, true));
+        }
         if around {
             blocks(statement).into_iter().for_each(|block| tests_before(&block.statements, at, tests));
         }
@@ -398,9 +429,17 @@ fn depends(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, value: ExprId, on: 
         })
 }
 
-/// `min(x, …)`, `max(x, …)`, `clamp(x, …)` and the rounding functions of the variable itself: done twice they do no more.
+/// `min(x, …)`, `max(x, …)`, `clamp(x, …)`, `x % …` and the rounding functions of the variable itself: done twice they do
+/// no more.
 fn settles(facts: &Facts<'_>, unit: &ScriptUnit, cell: CellId, value: ExprId) -> bool {
-    let ExprKind::Call(_, arguments) = &unit.tree.expr(value).kind else { return false };
+    let is_it = |expr: ExprId| unit.place_of(expr).and_then(|place| facts.project.cell_of(unit, place)) == Some(cell);
+    let arguments = match &unit.tree.expr(value).kind {
+        ExprKind::Binary(BinaryOp::Remainder, left, right) => {
+            return is_it(*left) && !facts.cells_in(unit, *right).contains(&cell);
+        }
+        ExprKind::Call(_, arguments) => arguments,
+        _ => return false,
+    };
     let known = matches!(
         unit.meaning(value),
         Meaning::Builtin(
@@ -413,12 +452,9 @@ fn settles(facts: &Facts<'_>, unit: &ScriptUnit, cell: CellId, value: ExprId) ->
                 | Builtin::Abs
         )
     );
-    let plain = |&argument: &ExprId| {
-        unit.place_of(argument).is_some_and(|place| facts.project.cell_of(unit, place) == Some(cell))
-    };
-    let mut others = arguments.iter().filter(|argument| !plain(argument));
+    let mut others = arguments.iter().filter(|&&argument| !is_it(argument));
     let others = others.all(|&argument| !facts.cells_in(unit, argument).contains(&cell));
-    known && arguments.iter().any(plain) && others
+    known && arguments.iter().any(|&argument| is_it(argument)) && others
 }
 
 /// Simple circles, each found from its first handler, up to eight handlers long.
@@ -577,5 +613,59 @@ on bell {
 }
 "#],
         );
+    }
+
+    #[test]
+    fn constants_that_go_round() {
+        let lamps = r#"[variables.tide]
+lamp = { type = "bool", scope = "global", default = false, engine = "both" }
+bell = { type = "bool", scope = "global", default = false, engine = "both" }
+flow = { type = "enum", scope = "global", values = ["ebb", "slack", "flood"], default = "ebb", engine = "both" }
+"#;
+        let told = |lines: &str| expect(lamps, &[&format!("script tides for tide\n\n{lines}")]);
+        told("on changed lamp {\n if lamp { lamp = false } else {\n lamp = true // ~ sharing/feedback\n }\n}\n");
+        told("on changed lamp {\n if lamp { lamp = false }\n}\n");
+        told(
+            "on changed lamp {\n if lamp { bell = true } else { bell = false }\n}\n
+on changed bell {\n if bell { lamp = true } else { lamp = false }\n}\n",
+        );
+        told(
+            "on changed lamp {\n if lamp { bell = true } else { bell = false }\n}\n
+on changed bell {\n if not bell { lamp = true } else {\n lamp = false // ~ sharing/feedback\n }\n}\n",
+        );
+        let modes = |last: &str| {
+            format!(
+                "on changed flow {{\n match flow {{\n \"ebb\" {{ flow = \"slack\" }}\n \"slack\" {{ flow = \"flood\" }}
+ else {{\n {last}\n }}\n }}\n}}\n"
+            )
+        };
+        told(&modes("note \"high\""));
+        told(&modes("flow = \"ebb\" // ~ sharing/feedback"));
+        told(&modes("if bell {\n flow = \"slack\" // ~ sharing/feedback\n }"));
+    }
+
+    #[test]
+    fn what_keeps_itself_out_the_second_time() {
+        let state = r#"[variables.tide]
+height = { type = "int", scope = "global", default = 0, engine = "both" }
+flow = { type = "int", scope = "global", default = 0, engine = "both" }
+seen = { type = "bool", scope = "global", default = false, engine = "both" }
+"#;
+        let told = |lines: &str| expect(state, &[&format!("script tides for tide\n\n{lines}")]);
+        told("on changed height when not seen {\n seen = true\n height += 1\n}\n");
+        told(
+            "on changed height {\n if seen { return }\n seen = true // ~ unused/dead-write\n height += 1 // ~ sharing/feedback\n seen = false\n}\n",
+        );
+        told("on changed height {\n while height < 10 { height += 1 }\n}\n");
+        told("on changed height {\n height = height % 360\n}\n");
+        told("on changed height {\n height = (height + 1) % 360 // ~ sharing/feedback\n}\n");
+        let pair = |first: &str| {
+            format!(
+                "on changed height {{\n flow += 1\n {first}\n}}\n
+on changed flow {{\n if not seen {{\n seen = true\n MARK\n }}\n}}\n"
+            )
+        };
+        told(&pair("").replace("MARK", "height += 1"));
+        told(&pair("seen = false").replace("MARK", "height += 1 // ~ sharing/feedback"));
     }
 }

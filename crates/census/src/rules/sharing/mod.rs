@@ -10,6 +10,7 @@ pub mod lost_update;
 pub mod order_hazard;
 pub mod other_scene;
 pub mod reentry;
+mod rounds;
 pub mod stale_label;
 pub mod stale_ref;
 pub mod stuck_guard;

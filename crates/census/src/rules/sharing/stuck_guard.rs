@@ -108,7 +108,7 @@ fn judge(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, flag: &Flag) -> Optio
     }
     // Only ways on which the guard let the handler in: those that it turns back find the guard up.
     let down = Value::Bool { yes: !flag.up, no: flag.up };
-    let mut pauses = facts.world.pauses_from(handler.id, flag.slot, down);
+    let mut pauses = facts.world.pauses_from(handler.id, Some((flag.slot, down)));
     pauses.retain(|pause| is_up(&pause.state));
     let at = pauses.iter().find(is_way_out).or_else(|| pauses.iter().find(can_be_dropped))?;
     Some(word(facts, handler, flag, set, at))

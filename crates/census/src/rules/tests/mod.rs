@@ -1,6 +1,7 @@
 //! Cases that cut across the rules: what ought to be told, and what looks like it and ought not.
 
 mod designs;
+mod guards;
 mod places;
 mod registry;
 mod sharing;
