@@ -37,7 +37,7 @@ const ORDINARY: usize = 120;
 /// How many places that a loop steps are looked at together.
 const MOST_STEPPED: usize = 3;
 /// How often a loop's head is visited before it is widened.
-const ROUNDS: u32 = 3;
+const ROUNDS: u32 = 2;
 /// How many reads are remembered that locals were worked out from.
 const MOST_SOURCES: usize = 32;
 /// How many procedure calls one handler's run may go into.
