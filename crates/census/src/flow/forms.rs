@@ -324,7 +324,11 @@ fn common(state: &State, a: &[Linear], b: &[Linear], sign: f64) -> Side {
         }
     }
     for mut place in places {
-        let distance = above(&place, a).max(above(&place, b));
+        let distance = above(&place, a);
+        if distance.is_infinite() {
+            continue;
+        }
+        let distance = distance.max(above(&place, b));
         place.constant -= sign * distance;
         if distance.is_finite() && !kept.contains(&place) {
             kept.push(place);
