@@ -370,8 +370,10 @@ impl Facts {
     #[must_use]
     pub fn highest(&self, form: &Linear, ends: &impl Fn(Slot) -> (f64, f64)) -> f64 {
         // What a single place is at most was worked into its range as each fact came.
-        let effort = if form.terms.len() == 1 { MEET } else { BOUND };
-        self.search(form, ends, f64::NEG_INFINITY, effort)
+        if form.terms.len() == 1 {
+            return form.highest(ends);
+        }
+        self.search(form, ends, f64::NEG_INFINITY, BOUND)
     }
 
     /// Whether a form is known to be at most zero.
@@ -468,6 +470,15 @@ impl Facts {
     pub fn pairs_with(&self, slot: Slot) -> SmallVec<[Linear; 4]> {
         let pairs = self.known.iter().filter(|fact| fact.terms.len() == 2 && fact.factor(slot) != 0.0);
         pairs.map(|fact| fact.form).collect()
+    }
+
+    /// The same, as the slot's factor, the other term, and the constant.
+    pub fn paired(&self, slot: Slot) -> impl Iterator<Item = (f64, (Slot, f64), f64)> + '_ {
+        self.known.iter().filter_map(move |fact| match fact.terms[..] {
+            [(a, factor), other] if a == slot => Some((factor, other, fact.constant)),
+            [other, (b, factor)] if b == slot => Some((factor, other, fact.constant)),
+            _ => None,
+        })
     }
 
     /// Forgets all facts about a slot, but keeps what they say of others together.

@@ -315,28 +315,49 @@ impl State {
         if -self.facts.highest(&form.times(-1.0), &|slot| self.ends(slot)) > 0.0 {
             return None;
         }
+        let before: SmallVec<[(Slot, (f64, f64)); 4]> =
+            form.terms.iter().map(|&(slot, _)| (slot, self.ends(slot))).collect();
         self.narrow_by(&form)?;
         self.facts.add(form);
+        // What is known of a place tells of those that it is paired with, also where the two ways meet again.
+        for (slot, ends) in before {
+            if self.ends(slot) != ends {
+                self.narrow_paired(slot)?;
+            }
+        }
         Some(())
     }
 
     /// Narrows the range of each slot of a form that is at most zero; none where it can't be.
     pub fn narrow_by(&mut self, form: &Linear) -> Option<()> {
         for &(slot, factor) in form.terms.iter() {
-            let rest = form.without(slot);
-            let lowest = -self.facts.highest(&rest.times(-1.0), &|slot| self.ends(slot));
-            if !lowest.is_finite() {
-                continue;
-            }
-            let Some(num) = self.num(slot).cloned() else { continue };
-            let limit = snapped(-lowest / factor);
-            let cut = if factor > 0.0 {
-                Num::range(f64::NEG_INFINITY, limit, num.int)
-            } else {
-                Num::range(limit, f64::INFINITY, num.int)
-            };
-            self.values[slot as usize].value = Value::Num(num.meet(&cut)?);
+            let rest = form.without(slot).times(-1.0);
+            let lowest = -self.facts.highest(&rest, &|slot| self.ends(slot));
+            self.limit((slot, factor), lowest)?;
         }
+        Some(())
+    }
+
+    /// Narrows the ranges of those that a fact pairs with a slot, by that slot's own.
+    fn narrow_paired(&mut self, slot: Slot) -> Option<()> {
+        let facts = self.facts.clone();
+        let (lo, hi) = self.ends(slot);
+        for (factor, other, constant) in facts.paired(slot) {
+            self.limit(other, constant + factor * if factor > 0.0 { lo } else { hi })?;
+        }
+        Some(())
+    }
+
+    /// Takes `factor · slot` to be at most what is missing from `lowest` to zero; none where it can't be.
+    fn limit(&mut self, (slot, factor): (Slot, f64), lowest: f64) -> Option<()> {
+        let Some(num) = self.num(slot).filter(|_| lowest.is_finite()) else { return Some(()) };
+        let limit = snapped(-lowest / factor);
+        let cut = match factor > 0.0 {
+            true if limit < num.hi => Num::range(f64::NEG_INFINITY, limit, num.int),
+            false if limit > num.lo => Num::range(limit, f64::INFINITY, num.int),
+            _ => return Some(()),
+        };
+        self.values[slot as usize].value = Value::Num(num.meet(&cut)?);
         Some(())
     }
 

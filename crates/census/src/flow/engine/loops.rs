@@ -46,9 +46,9 @@ impl<'w> Run<'w, '_> {
         if let Exit::Repeat { count, .. } = head.exit {
             let left = self.table.slot(Key::Rounds(count));
             let still = left.into_iter().flat_map(|left| steps.iter().map(move |&(slot, by)| (left, slot, by)));
-            guesses.extend(still.map(|(left, slot, by)| {
-                let form = Linear::slot(slot).times(by.signum());
-                form.plus(&Linear::slot(left), by.abs())
+            guesses.extend(still.flat_map(|(left, slot, by)| {
+                let form = Linear::slot(slot).times(by.signum()).plus(&Linear::slot(left), by.abs());
+                [form, form.times(-1.0)]
             }));
         } else {
             for (at, &(a, a_by)) in steps.iter().enumerate() {

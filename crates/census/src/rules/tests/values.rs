@@ -120,6 +120,24 @@ fn a_number_that_the_game_writes_can_be_anything_within_its_range() {
     on_bell("    if limit > 100 { note \"high\" }\n");
 }
 
+#[test]
+fn loops_that_go_a_known_way() {
+    for round in ["repeat 5 {", "let i = 0\n    while i < 5 {\n        i += 1"] {
+        let climbs = format!("    {round}\n        height += 1\n    }}\n");
+        at_any_height(&format!(
+            "    if height > 7 {{ return }}\n{climbs}    if height > 4 {{ rate = 2 }} // ~ range/always\n"
+        ));
+        at_any_height(&format!(
+            "    if height <= 7 {{\n{climbs}    }}\n    if height > 4 {{ rate = 2 }} // ~ range/always\n"
+        ));
+        at_any_height(&format!("    if height <= 7 {{\n{climbs}    }}\n    if height > 5 {{ rate = 2 }}\n"));
+        at_any_height(&format!(
+            "    if height > 8 {{ return }}\n{}",
+            climbs.replace("+= 1\n    }", "+= 1 // ~ range/can-exceed\n    }")
+        ));
+    }
+}
+
 // ---- always and never ----
 
 #[test]
