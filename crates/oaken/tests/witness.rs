@@ -129,6 +129,10 @@ fn values_never_set_and_empty_refs_are_shown() {
     let script = "script tides for tide\non gust(force) {\n    coins = floor(60 / (force - 7))\n}\n";
     let witness = proven(script, "range/divide-by-zero", 3);
     assert_eq!(witness["steps"][0]["with"]["force"], 7);
+    // Something else goes wrong each time before, and the boat is there once only.
+    let script = "script mates for boat\non touched(other: boat) {\n    mate.parcels = 2\n    remove other\n    other.parcels = 3\n}\n";
+    let witness = proven(script, "init/empty-ref", 5);
+    assert_eq!(witness["steps"].as_array().map(Vec::len), Some(1));
 }
 
 #[test]

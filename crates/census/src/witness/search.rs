@@ -111,6 +111,13 @@ pub fn search(layout: &Layout<'_>, acts: &Acts, goal: &Goal, effort: u64) -> Opt
         .or(search.unclean)
 }
 
+/// Does an act, and gives as much of it as could be done: of a signal in a row, the first ones.
+fn done_of(stage: &mut Stage<'_, '_, Watcher<'_>>, act: Action) -> Option<Action> {
+    let Action::Fire { signal, on, ref with, times } = act else { return stage.act(&act).ok().map(|()| act) };
+    let fired = (0..times).take_while(|_| stage.fire(signal, on, with).is_ok()).count() as u64;
+    (fired > 0).then(|| Action::Fire { signal, on, with: with.clone(), times: fired })
+}
+
 /// What a run has cost, in dispatches of an ordinary handler.
 fn cost(machine: &Machine<'_, '_, Watcher<'_>>) -> u64 {
     machine.dispatched.max(machine.worked / STEPS_OF_A_DISPATCH)
@@ -176,9 +183,7 @@ impl<'s, 'p> Search<'s, 'p> {
                 break;
             }
             let Some(act) = next(self, &stage, at) else { break };
-            if stage.act(&act).is_ok() {
-                done.push(act);
-            }
+            done.extend(done_of(&mut stage, act));
         }
         self.left = self.left.saturating_sub(cost(&stage.machine) + 20 + done.len() as u64);
         let watcher = stage.machine.observer;
