@@ -40,6 +40,8 @@ const MOST_STEPPED: usize = 3;
 const ROUNDS: u32 = 2;
 /// How many reads are remembered that locals were worked out from.
 const MOST_SOURCES: usize = 32;
+/// How many tests are remembered that flags were given.
+const MOST_TESTS: usize = 16;
 /// How many procedure calls one handler's run may go into.
 const MOST_CALLS: u32 = 3000;
 
@@ -204,7 +206,7 @@ pub struct Run<'w, 'p> {
     /// Whether events are kept back.
     pub quiet: bool,
     /// While an invariant is judged: the instance that it is judged for.
-    foreign: Option<Base>,
+    pub(super) foreign: Option<Base>,
     /// What was found.
     pub events: Vec<Event>,
     /// How tests came out.
@@ -844,11 +846,19 @@ impl<'w, 'p> Run<'w, 'p> {
         let before = state.clone();
         self.put(state, slot, Abstract::of(result), forms.uppers(), forms.lowers());
         self.sourced(state, slot, value, &before);
-        if self.unit.ty(value) == Type::Bool {
-            state.tests.retain(|(local, _)| *local != slot);
+        self.remember_test(state, slot, value);
+        self.copy_instance(state, slot, value);
+    }
+
+    /// Remembers the test that a flag was given: the flag says what the test says, until one of the two changes.
+    fn remember_test(&self, state: &mut State, slot: Slot, value: ExprId) {
+        let tells = self.unit.ty(value) == Type::Bool && !matches!(self.unit.tree.expr(value).kind, ExprKind::Bool(_));
+        if tells && !self.reads(value).contains(&slot) {
+            if state.tests.len() >= MOST_TESTS {
+                state.tests.to_mut().remove(0);
+            }
             state.tests.push((slot, value));
         }
-        self.copy_instance(state, slot, value);
     }
 
     /// Remembers what a local was worked out from.
@@ -918,10 +928,38 @@ impl<'w, 'p> Run<'w, 'p> {
             Some(slot) if self.most_parts > 1 => self.split_by_self(state, slot),
             _ => smallvec![state],
         };
-        ways.into_iter().flat_map(|state| self.assign_one(state, assignment, step)).collect()
+        let ways: SmallVec<[(State, Option<Value>); 2]> =
+            ways.into_iter().flat_map(|state| self.split_by_given(state, assignment)).collect();
+        ways.into_iter().flat_map(|(state, given)| self.assign_one(state, given, assignment, step)).collect()
     }
 
-    fn assign_one(&mut self, mut state: State, assignment: &Assignment, step: &Step) -> SmallVec<[State; 2]> {
+    /// What is true where an invariant's flag is given `true`, and where it is given `false`: `flag = mast and windy`.
+    fn split_by_given(&mut self, state: State, assignment: &Assignment) -> SmallVec<[(State, Option<Value>); 2]> {
+        let &Assignment { place, op, value, .. } = assignment;
+        let in_invariant = self.slot(place).is_some_and(|slot| {
+            let facts = &self.table.slots[slot as usize];
+            facts.ty == Type::Bool && facts.variable.is_some_and(|variable| self.world.in_invariant(variable))
+        });
+        if !in_invariant || op != AssignOp::Set || self.most_parts == 1 || self.calls_any(value) {
+            return smallvec![(state, None)];
+        }
+        let quiet = std::mem::replace(&mut self.quiet, true);
+        let (yes, no) = self.branch(state.clone(), value);
+        self.quiet = quiet;
+        let given = |state: State, yes: bool| (state, Some(Value::Bool { yes, no: !yes }));
+        let mut ways: SmallVec<[(State, Option<Value>); 2]> = yes.map(|state| given(state, true)).into_iter().collect();
+        ways.extend(no.map(|state| given(state, false)));
+        if ways.is_empty() { smallvec![(state, None)] } else { ways }
+    }
+
+    /// The same for one state, which may be known to give this value.
+    fn assign_one(
+        &mut self,
+        mut state: State,
+        known: Option<Value>,
+        assignment: &Assignment,
+        step: &Step,
+    ) -> SmallVec<[State; 2]> {
         let &Assignment { target, place, axis, op, value, span } = assignment;
         state.stepped |= super::access::is_step(self.unit, step);
         let reads_itself = op != AssignOp::Set || axis.is_some();
@@ -942,6 +980,7 @@ impl<'w, 'p> Run<'w, 'p> {
             false => (self.forms(&state, target), self.forms(&state, value)),
         };
         let given = self.eval(&mut state, value);
+        let given = known.unwrap_or(given);
         if self.take_dead() {
             return SmallVec::new();
         }
@@ -979,6 +1018,9 @@ impl<'w, 'p> Run<'w, 'p> {
             && op == AssignOp::Set
         {
             self.copy_instance(&mut state, slot, value);
+        }
+        if op == AssignOp::Set {
+            self.remember_test(&mut state, slot, value);
         }
         if self.table.slots[slot as usize].cell.is_none() {
             let before = state.clone();
@@ -1128,7 +1170,6 @@ impl<'w, 'p> Run<'w, 'p> {
         state.selves.retain(|(holder, _)| *holder != slot);
         state.forget_held(slot);
         let table = self.table;
-        state.tests.retain(|(local, _)| *local != slot);
         self.forget_tests(state, |read| read == slot || table.slots[slot as usize].aliases.contains(&read));
         let kept: SmallVec<[Slot; 4]> =
             table.slots[slot as usize].aliases.iter().copied().filter(|&alias| self.within(state, alias)).collect();

@@ -430,12 +430,21 @@ impl Run<'_, '_> {
         let (mut yes, mut no) = (way(yes, true), way(no, false));
         // What the local was given may still say more than its own truth.
         if let Some(test) = state.tests.iter().find(|(local, _)| *local == slot).map(|&(_, test)| test) {
-            let quiet = std::mem::replace(&mut self.quiet, true);
-            yes = yes.and_then(|state| self.branch(state, test).0);
-            no = no.and_then(|state| self.branch(state, test).1);
-            self.quiet = quiet;
+            self.in_script(|this| {
+                yes = yes.take().and_then(|state| this.branch(state, test).0);
+                no = no.take().and_then(|state| this.branch(state, test).1);
+            });
         }
         (yes, no)
+    }
+
+    /// Does something quietly with the script's own names, also while an invariant is judged.
+    fn in_script(&mut self, work: impl FnOnce(&mut Self)) {
+        let quiet = std::mem::replace(&mut self.quiet, true);
+        let unit = std::mem::replace(&mut self.unit, self.world.project.script(self.script));
+        let foreign = self.foreign.take();
+        work(self);
+        (self.quiet, self.unit, self.foreign) = (quiet, unit, foreign);
     }
 
     fn compare(&mut self, mut state: State, op: BinaryOp, left: ExprId, right: ExprId, expr: ExprId) -> Split {

@@ -78,10 +78,10 @@ impl<'w> Run<'w, '_> {
         }
     }
 
-    /// Tests that ask about slots whose values are others by now no longer say the same.
+    /// Tests that ask about slots whose values are others by now no longer say the same, nor do the flags themselves.
     pub(super) fn forget_tests(&self, state: &mut State, touched: impl Fn(Slot) -> bool) {
-        state.tests.retain(|(_, test)| {
-            let mut kept = true;
+        state.tests.retain(|&(flag, ref test)| {
+            let mut kept = !touched(flag);
             crate::flow::access::walk_expr(self.unit, *test, &mut |inner| {
                 kept &= !self.slot_asked(inner).is_some_and(&touched);
             });

@@ -125,4 +125,31 @@ on enter {
 "#],
         );
     }
+
+    #[test]
+    fn flags_that_are_worked_out_from_one_another() {
+        let registry = r#"[variables.tide]
+mast = { type = "bool", scope = "global", default = false, engine = "reads" }
+flag = { type = "bool", scope = "global", default = false, engine = "reads" }
+wind = { type = "int", scope = "global", default = 0, engine = "both" }
+
+[invariants.flag_needs_mast]
+holds = "tide.flag implies tide.mast"
+"#;
+        let elsewhere = "on bell {\n mast = true\n if wind > 3 { flag = true }\n}\n";
+        let told = |lines: &str| {
+            let script = format!("script tides for tide\n\non touched(other) {{\n{lines}\n}}\n\n{elsewhere}");
+            expect(registry, &[&script]);
+        };
+        told("flag = mast");
+        told("mast = flag");
+        told("flag = wind > 3 and mast");
+        told("mast = wind > 3 or flag");
+        told("flag = mast and not flag");
+        told("let up = mast\n wind = 0\n flag = up");
+        told("let up = mast\n mast = wind > 3 // ~ invariant/can-break\n wind = 0\n if mast { flag = up }");
+        told("flag = not mast // ~ invariant/can-break");
+        told("mast = wind > 3 or not flag // ~ invariant/can-break");
+        told("flag = not flag // ~ invariant/can-break");
+    }
 }

@@ -62,7 +62,7 @@ const CASES: [Case; 5] = [
 ];
 
 /// Bodies: `T` holds, `F` fails, `OK` is done where it is safe, `BAD` where it is not, and `SPOIL` ends what was told.
-const BODIES: [&str; 39] = [
+const BODIES: [&str; 42] = [
     "if T { OK }",
     "if F { return }\n OK",
     "if F { note \"no\" } else { OK }",
@@ -89,6 +89,9 @@ const BODIES: [&str; 39] = [
     "let ok = false\n if T { ok = true }\n if ok { OK }",
     "let stop = false\n if F { stop = true }\n if storm { stop = true }\n if not stop { OK }",
     "let ok = false\n if T { ok = true }\n ok = not ok\n if not ok { OK }",
+    "warned = T\n if warned { OK }",
+    "warned = T\n SPOIL\n if warned { BAD }",
+    "warned = T or storm\n if warned { BAD }",
     "while F { return }\n OK",
     "repeat 3 {\n if F { break }\n OK\n }",
     "repeat 3 {\n if F { break }\n warned = true\n }\n BAD",
