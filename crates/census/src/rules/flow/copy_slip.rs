@@ -10,6 +10,7 @@ use crate::script::lexer::{self, TokenKind};
 use crate::source::Span;
 use rayon::prelude::*;
 use rustc_hash::FxHashMap;
+use std::hash::BuildHasher;
 
 /// The rule.
 pub const RULE: Rule = Rule {
@@ -71,6 +72,8 @@ type Written<'a> = (TokenKind, &'a str, Span);
 struct Piece<'a> {
     span: Span,
     tokens: &'a [Written<'a>],
+    /// The shape of each.
+    shapes: &'a [u64],
 }
 
 fn check(facts: &Facts<'_>) -> Vec<Finding> {
@@ -79,16 +82,20 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
 
 fn check_script(facts: &Facts<'_>, unit: &ScriptUnit) -> Vec<Finding> {
     let all = words(&facts.project.sources.file(unit.file).text);
-    let mut shapes: FxHashMap<Vec<Shape<'_>>, Vec<Piece<'_>>> = FxHashMap::default();
+    let shaped: Vec<u64> = all.iter().map(|token| rustc_hash::FxBuildHasher.hash_one(shape(token))).collect();
+    let prints = Prints::of(&shaped);
+    let mut alike: FxHashMap<(u64, usize), Vec<Piece<'_>>> = FxHashMap::default();
     for span in spans(&unit.tree).into_iter().filter(|span| span.end - span.start <= LONGEST) {
         let begin = all.partition_point(|(.., at)| at.start < span.start);
         let tokens = &all[begin..][..all[begin..].partition_point(|(.., at)| at.end <= span.end)];
         if tokens.len() >= SHORTEST {
-            shapes.entry(tokens.iter().map(shape).collect()).or_default().push(Piece { span, tokens });
+            let end = begin + tokens.len();
+            let piece = Piece { span, tokens, shapes: &shaped[begin..end] };
+            alike.entry((prints.print(begin, end), tokens.len())).or_default().push(piece);
         }
     }
     let mut findings: Vec<Finding> = Vec::new();
-    for alike in shapes.values() {
+    for alike in alike.values() {
         let alike = &alike[..alike.len().min(MOST_ALIKE)];
         for (at, first) in alike.iter().enumerate() {
             findings.extend(alike[at + 1..].iter().filter_map(|later| slip(unit, first, later)));
@@ -97,6 +104,30 @@ fn check_script(facts: &Facts<'_>, unit: &ScriptUnit) -> Vec<Finding> {
     findings.sort_by_key(|finding| finding.at);
     findings.dedup_by_key(|finding| finding.at);
     findings
+}
+
+/// Fingerprints of the shapes of all stretches of a script, by a polynomial over its words and signs (Karp and Rabin, 1987):
+/// blocks stand in blocks, and no word should be looked at once for each.
+struct Prints {
+    upto: Vec<u64>,
+    powers: Vec<u64>,
+}
+
+impl Prints {
+    const BASE: u64 = 0x9e37_79b9_7f4a_7c15;
+
+    fn of(shapes: &[u64]) -> Self {
+        let (mut upto, mut powers) = (vec![0_u64], vec![1_u64]);
+        for shape in shapes {
+            upto.push(upto[upto.len() - 1].wrapping_mul(Self::BASE).wrapping_add(*shape));
+            powers.push(powers[powers.len() - 1].wrapping_mul(Self::BASE));
+        }
+        Self { upto, powers }
+    }
+
+    fn print(&self, begin: usize, end: usize) -> u64 {
+        self.upto[end].wrapping_sub(self.upto[begin].wrapping_mul(self.powers[end - begin]))
+    }
 }
 
 /// The bodies, the blocks and the statements with blocks of a script.
@@ -161,6 +192,9 @@ fn shape<'a>(token: &Written<'a>) -> Shape<'a> {
 /// The one name that was not changed along from the first block to the later one.
 fn slip(unit: &ScriptUnit, first: &Piece<'_>, later: &Piece<'_>) -> Option<Finding> {
     if first.span.contains(later.span) || later.span.contains(first.span) {
+        return None;
+    }
+    if first.shapes != later.shapes {
         return None;
     }
     let names = || {

@@ -3,6 +3,7 @@
 use crate::finding::{Finding, RuleName};
 use crate::flow::access::walk_expr;
 use crate::flow::engine::{Event, Outcome};
+use crate::project::builtin::Builtin;
 use crate::project::{Cell, CellId, Meaning, Place, PlaceId, ProcFacts, ProcId, ScriptId, ScriptUnit};
 use crate::registry::Bound;
 use crate::rules::Facts;
@@ -18,6 +19,7 @@ pub fn check(facts: &Facts<'_>, rule: RuleName, outcome: bool) -> Vec<Finding> {
     for (script, unit) in facts.project.script_ids() {
         let outcomes = outcomes(facts, script);
         let excused = excused(facts, script, unit);
+        let locals = Locals::new(facts, unit);
         let conditions = conditions(unit);
         let mut decided: Vec<(ExprId, Outcome)> = conditions
             .into_iter()
@@ -25,7 +27,7 @@ pub fn check(facts: &Facts<'_>, rule: RuleName, outcome: bool) -> Vec<Finding> {
             .filter(|(_, found)| (found.yes, found.no) == (outcome, !outcome))
             .filter(|(test, _)| !excused.contains(test))
             .filter(|&(test, _)| !jumped_over.iter().any(|skip| skip.is(unit, test)))
-            .filter(|&(test, _)| depends_on_play(facts, unit, test))
+            .filter(|&(test, _)| locals.depends_on_play(test))
             .collect();
         if !decided.is_empty() {
             let wider = outcomes_of_all_writes(facts, script);
@@ -103,89 +105,103 @@ fn conditions(unit: &ScriptUnit) -> FxHashSet<ExprId> {
     all
 }
 
-/// Whether something that can change in play has a part in a test, and nothing that could not be read.
-fn depends_on_play(facts: &Facts<'_>, unit: &ScriptUnit, test: ExprId) -> bool {
-    if facts.cells_in(unit, test).into_iter().any(|cell| facts.world.is_unsettled(cell)) {
-        return false;
+/// What the locals of a script are given: found once, since there may be many tests to ask for.
+struct Locals<'a> {
+    facts: &'a Facts<'a>,
+    unit: &'a ScriptUnit,
+    values: FxHashMap<LocalId, Vec<ExprId>>,
+    /// Those that are assigned again.
+    assigned: FxHashSet<PlaceId>,
+}
+
+impl<'a> Locals<'a> {
+    fn new(facts: &'a Facts<'a>, unit: &'a ScriptUnit) -> Self {
+        let mut locals = Self { facts, unit, values: FxHashMap::default(), assigned: FxHashSet::default() };
+        let bodies = unit.tree.handlers.iter().map(|handler| &handler.body);
+        for body in bodies.chain(unit.tree.procedures.iter().map(|procedure| &procedure.body)) {
+            walk(body, &mut |statement| match &statement.kind {
+                StatementKind::Let { local, value } => locals.values.entry(*local).or_default().push(*value),
+                StatementKind::Assign { target, .. } => locals.assigned.extend(unit.place_of(*target)),
+                _ => {}
+            });
+        }
+        locals
     }
-    let mut depends = false;
-    walk_expr(unit, test, &mut |expr| match unit.meaning(expr) {
-        Meaning::Value(place) | Meaning::Axis(place, _) => depends |= can_change(facts, unit, place),
-        Meaning::Builtin(crate::project::builtin::Builtin::TickLength) => {}
-        Meaning::Bound(..) => {}
-        Meaning::Procedure(_) => depends = true,
-        Meaning::Builtin(builtin) => {
-            use crate::project::builtin::Builtin;
+
+    /// Whether something that can change in play has a part in a test, and nothing that could not be read.
+    fn depends_on_play(&self, test: ExprId) -> bool {
+        if self.facts.cells_in(self.unit, test).into_iter().any(|cell| self.facts.world.is_unsettled(cell)) {
+            return false;
+        }
+        let mut depends = false;
+        walk_expr(self.unit, test, &mut |expr| match self.unit.meaning(expr) {
+            Meaning::Value(place) | Meaning::Axis(place, _) => depends |= self.can_change(place),
+            Meaning::Procedure(_) => depends = true,
             // How many instances there are at least is settled where they are placed: a guard for none is no mistake.
-            depends |= matches!(builtin, Builtin::Random | Builtin::Chance);
-        }
-        _ => {}
-    });
-    depends
-}
-
-fn can_change(facts: &Facts<'_>, unit: &ScriptUnit, place: PlaceId) -> bool {
-    match unit.place(place) {
-        Place::Variable(variable, _) => {
-            !facts.registry().var(variable).constant && facts.is_written(CellId(variable.0))
-        }
-        Place::Private(index) => facts.is_written(unit.privates[index as usize].cell),
-        Place::Was => true,
-        Place::Local(local) => local_can_change(facts, unit, local, place),
-    }
-}
-
-/// A `let` that is set once, from what never changes, is a constant by another name; so is a procedure's parameter that every
-/// call gives a constant.
-fn local_can_change(facts: &Facts<'_>, unit: &ScriptUnit, local: LocalId, place: PlaceId) -> bool {
-    let mut changes = match unit.tree.local(local).kind {
-        LocalKind::Let => false,
-        LocalKind::Parameter => !is_given_constants(facts, unit, local),
-        _ => true,
-    };
-    let bodies = unit.tree.handlers.iter().map(|handler| &handler.body);
-    for body in bodies.chain(unit.tree.procedures.iter().map(|procedure| &procedure.body)) {
-        walk(body, &mut |statement| match &statement.kind {
-            StatementKind::Let { local: other, value } if *other == local => {
-                changes |= depends_on_play(facts, unit, *value);
-            }
-            StatementKind::Assign { target, .. } => changes |= unit.place_of(*target) == Some(place),
+            Meaning::Builtin(builtin) => depends |= matches!(builtin, Builtin::Random | Builtin::Chance),
             _ => {}
         });
+        depends
     }
-    changes
-}
 
-/// Whether a local is the parameter of a procedure, and every call passes something for it that never changes.
-fn is_given_constants(facts: &Facts<'_>, unit: &ScriptUnit, local: LocalId) -> bool {
-    let at = |procedure: &ProcFacts| procedure.parameters.iter().position(|&parameter| parameter == local);
-    let found = unit.procedures.iter().enumerate().find_map(|(id, procedure)| Some((id, at(procedure)?)));
-    let Some((id, at)) = found else { return false };
-    let calls = (0..unit.tree.exprs.len()).map(|expr| ExprId(u32::try_from(expr).unwrap_or(u32::MAX)));
-    let mut calls = calls.filter(|&call| unit.meaning(call) == Meaning::Procedure(ProcId::at(id)));
-    calls.all(|call| match &unit.tree.expr(call).kind {
-        ExprKind::Call(_, arguments) => arguments.get(at).is_none_or(|&argument| is_literal(facts, unit, argument)),
-        _ => false,
-    })
-}
-
-/// Whether a value is made of literals and of variables that nothing writes.
-fn is_literal(facts: &Facts<'_>, unit: &ScriptUnit, value: ExprId) -> bool {
-    let mut literal = true;
-    walk_expr(unit, value, &mut |expr| match unit.meaning(expr) {
-        Meaning::Value(place) | Meaning::Axis(place, _) => {
-            literal &= !matches!(unit.place(place), Place::Local(_)) && !can_change(facts, unit, place);
+    fn can_change(&self, place: PlaceId) -> bool {
+        match self.unit.place(place) {
+            Place::Variable(variable, _) => {
+                !self.facts.registry().var(variable).constant && self.facts.is_written(CellId(variable.0))
+            }
+            Place::Private(index) => self.facts.is_written(self.unit.privates[index as usize].cell),
+            Place::Was => true,
+            Place::Local(local) => self.local_can_change(local, place),
         }
-        Meaning::Procedure(_) | Meaning::Builtin(_) => literal = false,
-        _ => {}
-    });
-    literal
+    }
+
+    /// A `let` that is set once, from what never changes, is a constant by another name; so is a procedure's parameter that
+    /// every call gives a constant.
+    fn local_can_change(&self, local: LocalId, place: PlaceId) -> bool {
+        let given = match self.unit.tree.local(local).kind {
+            LocalKind::Let => false,
+            LocalKind::Parameter => !self.is_given_constants(local),
+            _ => true,
+        };
+        let mut values = self.values.get(&local).into_iter().flatten();
+        given || self.assigned.contains(&place) || values.any(|&value| self.depends_on_play(value))
+    }
+
+    /// Whether a local is the parameter of a procedure, and every call passes something for it that never changes.
+    fn is_given_constants(&self, local: LocalId) -> bool {
+        let unit = self.unit;
+        let at = |procedure: &ProcFacts| procedure.parameters.iter().position(|&parameter| parameter == local);
+        let found = unit.procedures.iter().enumerate().find_map(|(id, procedure)| Some((id, at(procedure)?)));
+        let Some((id, at)) = found else { return false };
+        let calls = (0..unit.tree.exprs.len()).map(|expr| ExprId(u32::try_from(expr).unwrap_or(u32::MAX)));
+        let mut calls = calls.filter(|&call| unit.meaning(call) == Meaning::Procedure(ProcId::at(id)));
+        calls.all(|call| match &unit.tree.expr(call).kind {
+            ExprKind::Call(_, arguments) => arguments.get(at).is_none_or(|&argument| self.is_literal(argument)),
+            _ => false,
+        })
+    }
+
+    /// Whether a value is made of literals and of variables that nothing writes.
+    fn is_literal(&self, value: ExprId) -> bool {
+        let mut literal = true;
+        walk_expr(self.unit, value, &mut |expr| match self.unit.meaning(expr) {
+            Meaning::Value(place) | Meaning::Axis(place, _) => {
+                literal &= !matches!(self.unit.place(place), Place::Local(_)) && !self.can_change(place);
+            }
+            Meaning::Procedure(_) | Meaning::Builtin(_) => literal = false,
+            _ => {}
+        });
+        literal
+    }
 }
 
 /// Tests that guard a write which is itself reported: the write is the mistake.
 fn excused(facts: &Facts<'_>, script: ScriptId, unit: &ScriptUnit) -> FxHashSet<ExprId> {
     let mut excused = FxHashSet::default();
+    let in_procedures = unit.tree.procedures.iter().flat_map(|procedure| guards(&procedure.body));
+    let in_procedures: Vec<Guard> = in_procedures.collect();
     for handler in facts.handlers_of(script) {
+        let in_body = guards(&handler.tree.body);
         for event in &handler.found.events {
             let Event::Outside { at, variable, written, .. } = event else { continue };
             let bounded = facts.registry().var(*variable);
@@ -194,7 +210,8 @@ fn excused(facts: &Facts<'_>, script: ScriptId, unit: &ScriptUnit) -> FxHashSet<
                 Bound::Number(_) => None,
             });
             let asked: Vec<CellId> = bounds.chain([CellId(variable.0), CellId(written.0)]).collect();
-            for guard in guards(unit, handler.tree, *at) {
+            let before = in_body.iter().chain(&in_procedures).filter(|guard| guard.guards(*at));
+            for guard in before.map(|guard| guard.test).chain(handler.tree.when) {
                 walk_expr(unit, guard, &mut |test| {
                     if mentions(facts, unit, test, &asked) {
                         excused.insert(test);
@@ -206,24 +223,40 @@ fn excused(facts: &Facts<'_>, script: ScriptId, unit: &ScriptUnit) -> FxHashSet<
     excused
 }
 
-/// The conditions that stand between the beginning of a body and a write in it: those around it, and those before it
-/// that lead out.
-fn guards(unit: &ScriptUnit, handler: &Handler, at: Span) -> Vec<ExprId> {
-    let mut guards: Vec<ExprId> = handler.when.iter().copied().collect();
-    let bodies = std::iter::once(&handler.body).chain(unit.tree.procedures.iter().map(|procedure| &procedure.body));
-    for body in bodies {
-        walk(body, &mut |statement| match &statement.kind {
-            StatementKind::If { arms, .. }
-                if statement.span.contains(at) || leads_out(arms) && statement.span.end <= at.start =>
-            {
-                guards.extend(arms.iter().map(|arm| arm.tests[0]));
-            }
-            StatementKind::While { condition, .. } if statement.span.contains(at) => guards.push(*condition),
-            StatementKind::For { filter: Some(filter), .. } if statement.span.contains(at) => guards.push(*filter),
-            StatementKind::WaitUntil(condition) if statement.span.end <= at.start => guards.push(*condition),
-            _ => {}
-        });
+/// A condition that may stand between the beginning of a body and a write in it.
+struct Guard {
+    test: ExprId,
+    /// The statement.
+    span: Span,
+    /// Whether it guards what stands in it.
+    within: bool,
+    /// Whether it guards what comes after it, since it leads out, or waits.
+    behind: bool,
+}
+
+impl Guard {
+    fn guards(&self, at: Span) -> bool {
+        self.within && self.span.contains(at) || self.behind && self.span.end <= at.start
     }
+}
+
+/// The conditions of a body: found once, since there may be many writes to ask for.
+fn guards(body: &Block) -> Vec<Guard> {
+    let mut guards = Vec::new();
+    walk(body, &mut |statement| {
+        let span = statement.span;
+        let mut add = |test: ExprId, within: bool, behind: bool| guards.push(Guard { test, span, within, behind });
+        match &statement.kind {
+            StatementKind::If { arms, .. } => {
+                let behind = leads_out(arms);
+                arms.iter().for_each(|arm| add(arm.tests[0], true, behind));
+            }
+            StatementKind::While { condition, .. } => add(*condition, true, false),
+            StatementKind::For { filter: Some(filter), .. } => add(*filter, true, false),
+            StatementKind::WaitUntil(condition) => add(*condition, false, true),
+            _ => {}
+        }
+    });
     guards
 }
 
