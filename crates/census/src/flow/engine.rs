@@ -397,7 +397,7 @@ impl<'w, 'p> Run<'w, 'p> {
 
     /// Whether the variable behind a slot certainly exists: its scene is loaded, the name it goes through holds one. What
     /// clamps or wraps does not count, since it may follow its bound out of the other end of its range.
-    fn is_there(&self, state: &State, slot: Slot) -> bool {
+    pub(super) fn is_there(&self, state: &State, slot: Slot) -> bool {
         let facts = &self.table.slots[slot as usize];
         let Some(variable) = facts.variable.map(|id| self.world.project.registry.var(id)) else { return true };
         if variable.overflow != Overflow::Error || state.value(slot).unset {

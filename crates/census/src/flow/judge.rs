@@ -271,7 +271,9 @@ impl Run<'_, '_> {
             }
             Wrong::Outside(slot, end) => {
                 let Some(limit) = self.limit_of(slot, end) else { return };
-                if let Some(right) = assume(state, excess(slot, limit, end)) {
+                // Where the variable may not be there at all, its bound can be anything.
+                let binds = matches!(limit, Limit::Number(_)) || self.is_there(state, slot);
+                if let Some(right) = assume(state, excess(slot, limit, end)).filter(|_| binds) {
                     *state = right;
                     return;
                 }

@@ -318,3 +318,25 @@ proc weighed() -> int {
 }
 "#]);
 }
+
+#[test]
+fn a_bound_of_what_may_not_be_there_can_be_anything() {
+    expect_in_scripts(
+        r#"[variables.marsh]
+reeds = { type = "int", scope = "scene", default = 3, min = 2, max = "tide.limit", engine = "reads" }
+
+[variables.tide]
+limit = { type = "int", scope = "global", default = 8, engine = "reads" }
+"#,
+        &[r#"script tides for tide
+
+on touched(other) {
+    limit -= 3 // ~ range/can-exceed
+    remove other
+    if limit >= 2 {
+        note "deep"
+    }
+}
+"#],
+    );
+}
