@@ -241,10 +241,11 @@ impl Linear {
     }
 }
 
-/// A number that divisions on the way may have left a little beside a whole one.
+/// A number that divisions on the way may have left a little beside a whole one. The least numbers that there are stand for
+/// the gap that `<` leaves between two fractions, and stay.
 #[must_use]
 pub fn snapped(value: f64) -> f64 {
-    if is_whole(value) {
+    if is_whole(value) || value.is_subnormal() {
         return value;
     }
     let whole = value.round();

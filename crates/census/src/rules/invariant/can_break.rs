@@ -152,4 +152,25 @@ holds = "tide.flag implies tide.mast"
         told("mast = wind > 3 or not flag // ~ invariant/can-break");
         told("flag = not flag // ~ invariant/can-break");
     }
+
+    #[test]
+    fn what_is_left_of_more_than_was_taken() {
+        let registry = r#"[variables.tide]
+lamp = { type = "bool", scope = "global", default = false, engine = "reads" }
+oil = { type = "number", scope = "global", default = 5, min = 0, max = 50, engine = "reads" }
+wind = { type = "number", scope = "global", default = 0, min = 0, max = 12, engine = "both" }
+
+[invariants.lamp_needs_oil]
+holds = "tide.lamp implies tide.oil > 0"
+"#;
+        let told = |test: &str, mark: &str| {
+            let script = format!(
+                "script tides for tide\n\non touched(other) {{\n let drain = wind * 0.1\n if {test} {{\n oil -= drain{mark}\n }}
+ if oil > 0 {{ lamp = true }}\n}}\n"
+            );
+            expect(registry, &[&script]);
+        };
+        told("oil > drain", "");
+        told("oil >= drain", " // ~ invariant/can-break");
+    }
 }
