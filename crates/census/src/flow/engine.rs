@@ -20,7 +20,7 @@ use super::linear::{Facts, Linear, Slot};
 use super::shared::Shared;
 use super::state::{PendingStep, Source, State, Suspect, Unseen, Wrong};
 use super::value::{Abstract, Num, Value};
-use super::world::{Effect, HandlerId, Others, World};
+use super::world::{Asked, Effect, HandlerId, Others, World};
 use crate::project::{Base, CellId, Meaning, Place, PlaceId, ProcId, ScriptId, ScriptUnit};
 use crate::registry::{Bound, End, InstanceId, InvariantId, Overflow, OwnerId, SignalId, Type, VarId};
 use crate::script::ast::*;
@@ -221,6 +221,8 @@ pub struct Run<'w, 'p> {
     pub pauses: Vec<Pause>,
     /// The handlers that can begin while this one waits, of those that wait themselves.
     pub let_in: FxHashSet<HandlerId>,
+    /// What it asked others for.
+    pub built_on: Asked,
     /// Whether pauses are kept.
     pub keep_pauses: bool,
     /// The steps and exits that were reached, and when.
@@ -267,6 +269,7 @@ impl<'w, 'p> Run<'w, 'p> {
             signals: FxHashSet::default(),
             pauses: Vec::new(),
             let_in: FxHashSet::default(),
+            built_on: Asked::default(),
             keep_pauses: false,
             reached: FxHashMap::default(),
             moves: Vec::new(),
@@ -1241,7 +1244,7 @@ impl<'w, 'p> Run<'w, 'p> {
         Some(&mut seen.effect)
     }
 
-    fn is_own_slot(&self, slot: Slot) -> bool {
+    pub(super) fn is_own_slot(&self, slot: Slot) -> bool {
         let Key::Place(place) = self.table.slots[slot as usize].key else { return false };
         match self.unit.place(place) {
             Place::Private(_) | Place::Variable(_, Base::Own) => true,

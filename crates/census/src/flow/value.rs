@@ -6,6 +6,7 @@
 //! monotonically, so the ends hold; congruences are kept only where floats are exact.
 
 use smallvec::SmallVec;
+use std::hash::{Hash, Hasher};
 
 /// How many single values are kept apart.
 const SET_LIMIT: usize = 8;
@@ -67,6 +68,16 @@ pub struct Num {
     pub set: Option<Set>,
     /// Whether all values are whole.
     pub int: bool,
+}
+
+impl Hash for Num {
+    fn hash<H: Hasher>(&self, hasher: &mut H) {
+        let numbers = [self.lo, self.hi, self.step, self.off];
+        for number in numbers.iter().chain(self.set.iter().flat_map(|set| set.iter())) {
+            (number + 0.0).to_bits().hash(hasher); // The two zeroes are equal.
+        }
+        self.int.hash(hasher);
+    }
 }
 
 /// The ends of 64-bit whole numbers.
@@ -484,7 +495,7 @@ fn stride_of(values: &[f64], int: bool) -> (f64, f64) {
 pub type Symbol = u32;
 
 /// What a place may hold.
-#[derive(Clone, PartialEq, Debug)]
+#[derive(Clone, PartialEq, Hash, Debug)]
 pub enum Value {
     /// A number.
     Num(Num),
@@ -509,7 +520,7 @@ pub enum Value {
 }
 
 /// What a place may hold, and whether it may hold anything yet.
-#[derive(Clone, PartialEq, Debug)]
+#[derive(Clone, PartialEq, Hash, Debug)]
 pub struct Abstract {
     /// It may be without a value.
     pub unset: bool,

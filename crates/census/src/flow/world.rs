@@ -5,10 +5,16 @@
 //! *effects*: who writes the cell, and whether up, down, or to a value; they tell what a wait can change.
 
 mod beforehand;
+mod effects;
 mod going;
+mod outlook;
 mod waiting;
 
+pub use effects::{Effect, Together};
+pub use outlook::Asked;
 pub use waiting::Others;
+
+use outlook::Outlook;
 
 use super::access::{Access, Body, Gather, PlaceIndex, Used, UsedBuilder};
 use super::certain;
@@ -44,92 +50,6 @@ const TURNS: usize = 8;
 const SHORTEST_TURN: usize = 16;
 /// How many numbers are kept that a cell's reach may stop at.
 const MOST_STOPS: usize = 600;
-
-/// What one handler does to a cell.
-#[derive(Clone, PartialEq, Debug)]
-pub struct Effect {
-    /// The handler; none: the game itself.
-    pub handler: Option<HandlerId>,
-    /// It can happen after the handler has waited.
-    pub after_wait: bool,
-    /// It touches only the handler's own instance.
-    pub own: bool,
-    /// It can move the value up.
-    pub up: bool,
-    /// It can move the value down.
-    pub down: bool,
-    /// The value that it leaves.
-    pub set: Option<Value>,
-    /// It can make the cell unset.
-    pub clears: bool,
-}
-
-impl Effect {
-    /// One that does nothing yet.
-    #[must_use]
-    pub fn none(handler: HandlerId) -> Self {
-        Self { handler: Some(handler), after_wait: false, own: false, up: false, down: false, set: None, clears: false }
-    }
-
-    /// Whether it can leave a `ref` empty.
-    fn gives_none(&self) -> bool {
-        self.clears || matches!(self.set, Some(Value::Ref { none: true, .. }))
-    }
-
-    fn take(&mut self, other: &Self) -> bool {
-        let before = self.clone();
-        self.after_wait |= other.after_wait;
-        self.own &= other.own;
-        self.up |= other.up;
-        self.down |= other.down;
-        self.clears |= other.clears;
-        self.set = match (self.set.take(), &other.set) {
-            (Some(a), Some(b)) => Some(a.join(b)),
-            (a, b) => a.or_else(|| b.clone()),
-        };
-        *self != before
-    }
-}
-
-/// A value after others' effects: what it was, joined with what they leave, and only as far as they move it.
-#[must_use]
-pub fn after_effects(now: &Abstract, reach: &Value, effects: &[&Effect]) -> Abstract {
-    let mut after = now.clone();
-    let (mut up, mut down) = (false, false);
-    for effect in effects {
-        up |= effect.up;
-        down |= effect.down;
-        // A `ref` without a value is *none*, which is a value like another.
-        after.unset |= effect.clears && !matches!(now.value, Value::Ref { .. });
-        if effect.set.is_some() {
-            after.set = true;
-        }
-    }
-    after.value = match (&now.value, reach) {
-        (Value::Num(now), Value::Num(reach)) => {
-            let sets: SmallVec<[&Num; 4]> = effects
-                .iter()
-                .filter_map(|effect| match &effect.set {
-                    Some(Value::Num(num)) => Some(num),
-                    _ => None,
-                })
-                .collect();
-            let joined = sets.iter().fold(now.clone(), |all, num| all.join(num));
-            let lo = if down { reach.lo.min(joined.lo) } else { now.lo };
-            let hi = if up { reach.hi.max(joined.hi) } else { now.hi };
-            let all = now.join(reach);
-            Value::Num(all.meet(&Num::range(lo, hi, all.int)).unwrap_or(all))
-        }
-        (now, reach) if effects.iter().any(|effect| effect.set.is_some() || effect.clears) => {
-            let sets = effects.iter().filter_map(|effect| effect.set.as_ref());
-            let joined = sets.fold(now.clone(), |all, value| all.join(value));
-            let cleared = matches!(now, Value::Ref { .. }) && effects.iter().any(|effect| effect.gives_none());
-            if cleared { joined.join(reach) } else { joined }
-        }
-        (now, _) => now.clone(),
-    };
-    after
-}
 
 /// The graphs of a script.
 #[derive(Debug)]
@@ -1130,13 +1050,18 @@ impl<'p> World<'p> {
         let mut dirty: Vec<bool> = vec![true; self.handlers.len()];
         let dependents = self.find_dependents();
         let turns = self.turns();
+        let mut outlooks: Vec<Option<Outlook>> = self.handlers.iter().map(|_| None).collect();
         for round in 0..MOST_ROUNDS {
             for turn in &turns {
                 let due: Vec<HandlerId> = turn.iter().copied().filter(|id| dirty[id.index()]).collect();
                 due.iter().for_each(|id| dirty[id.index()] = false);
+                let is_due = |&id: &HandlerId| {
+                    let outlook = outlooks[id.index()].as_ref();
+                    self.can_begin(id) && outlook.is_none_or(|outlook| self.is_outdated(id, outlook))
+                };
                 let results: Vec<(HandlerId, RunResult)> =
-                    due.into_par_iter().filter(|&id| self.can_begin(id)).map(|id| (id, self.run_once(id))).collect();
-                let changed = self.take(results, round, &mut found);
+                    due.into_par_iter().filter(is_due).map(|id| (id, self.run_once(id))).collect();
+                let changed = self.take(results, round, &mut found, &mut outlooks);
                 dependents.mark(self, &changed, &mut dirty);
             }
             let grown = Changed { cells: self.renew_engine_reach().into_iter().collect(), ..Changed::default() };
@@ -1239,7 +1164,8 @@ impl<'p> World<'p> {
             moves: run.moves,
             pauses: if wanted { run.pauses } else { Vec::new() },
         };
-        RunResult { seen: run.seen, sent: run.sent, signals: run.signals, let_in: run.let_in, found }
+        let outlook = self.outlook(handler, run.built_on);
+        RunResult { seen: run.seen, sent: run.sent, signals: run.signals, let_in: run.let_in, found, outlook }
     }
 
     /// Whether the rules about guards will ask for a handler's pauses.
@@ -1254,10 +1180,17 @@ impl<'p> World<'p> {
             })
     }
 
-    fn take(&mut self, results: Vec<(HandlerId, RunResult)>, round: usize, found: &mut [Found]) -> Changed {
+    fn take(
+        &mut self,
+        results: Vec<(HandlerId, RunResult)>,
+        round: usize,
+        found: &mut [Found],
+        outlooks: &mut [Option<Outlook>],
+    ) -> Changed {
         let mut changed = Changed::default();
         for (handler, result) in results {
             found[handler.index()] = result.found;
+            outlooks[handler.index()] = Some(result.outlook);
             for other in result.let_in {
                 if self.begins_within.insert((handler, other)) {
                     changed.scripts.insert(self.handler(handler).0);
@@ -1460,6 +1393,7 @@ struct RunResult {
     signals: FxHashSet<SignalId>,
     let_in: FxHashSet<HandlerId>,
     found: Found,
+    outlook: Outlook,
 }
 
 #[derive(Default)]

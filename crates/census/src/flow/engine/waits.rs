@@ -102,30 +102,23 @@ impl<'w> Run<'w, '_> {
 
     /// What the `spawn` handlers of an actor do at once.
     pub(super) fn others_now(&mut self, state: &mut State, actor: OwnerId) {
-        let effects = self.world.effects_of_spawning(actor);
+        self.built_on.spawned(actor);
+        let effects = self.world.effects_of_spawning(self, actor);
         self.apply(state, &effects);
     }
 
     /// Joins what others do into the slots that they can touch.
-    pub fn apply(&mut self, state: &mut State, others: &Others<'_>) {
+    pub fn apply(&mut self, state: &mut State, others: &Others) {
         let table = self.table;
-        for (at, facts) in table.slots.iter().enumerate() {
+        for (at, (facts, together)) in table.slots.iter().zip(others).enumerate().filter(|(_, (_, done))| done.any) {
             let slot = Slot::try_from(at).unwrap_or(Slot::MAX);
-            let changes = facts.cell.map_or(&[][..], |cell| others.of(cell, self.is_own_slot(slot)));
-            if changes.is_empty() {
-                continue;
-            }
             if state.sources.iter().any(|source| source.read == slot) {
                 let sources = state.sources.to_mut();
                 sources.iter_mut().filter(|source| source.read == slot).for_each(|source| source.stale = true);
             }
-            let reach = self.world.reach(facts);
-            let changed = crate::flow::world::after_effects(&state.values[at], &reach, changes);
-            let (up, down) =
-                changes.iter().fold((false, false), |(up, down), effect| (up | effect.up, down | effect.down));
-            state.facts.loosen(slot, up, down);
+            state.values[at] = together.after(&state.values[at], &self.world.reach(facts));
+            state.facts.loosen(slot, together.up, together.down);
             state.forget_held(slot);
-            state.values[at] = changed;
             self.forget_tests(state, |read| read == slot);
             if matches!(facts.ty, Type::Ref(_)) {
                 self.renew_dependents(state, slot);

@@ -3,25 +3,8 @@
 use super::super::access::walk_expr;
 use super::*;
 
-/// What others do to a cell.
-type Effects<'w> = SmallVec<[&'w Effect; 4]>;
-
-/// What others do to cells.
-#[derive(Debug, Default)]
-pub struct Others<'w> {
-    elsewhere: FxHashMap<CellId, Effects<'w>>,
-    /// Where that is less for the instance that runs.
-    own: FxHashMap<CellId, Effects<'w>>,
-}
-
-impl<'w> Others<'w> {
-    /// What they do to a cell: of the instance that runs (`own`), or of any.
-    #[must_use]
-    pub fn of(&self, cell: CellId, own: bool) -> &[&'w Effect] {
-        let less = self.own.get(&cell).filter(|_| own);
-        less.or_else(|| self.elsewhere.get(&cell)).map_or(&[], |effects| effects)
-    }
-}
+/// What others do to the cells of a handler, by slot.
+pub type Others = Vec<Together>;
 
 /// A moment that comes before all that can happen to what it opens.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
@@ -53,6 +36,7 @@ impl<'p> World<'p> {
         out.retain(|&id| !(self.yields[id.index()] && self.begins_within.contains(&(id, run.handler))));
         loop {
             let mut after = state.clone();
+            run.built_on.waited(&out);
             run.apply(&mut after, &self.effects_but_for(run, &out));
             let before = out.len();
             out.retain(|&id| {
@@ -68,33 +52,31 @@ impl<'p> World<'p> {
     }
 
     /// What the handlers do while a handler waits, but for those that are kept out and those whose moment is past.
-    fn effects_but_for(&self, run: &Run<'_, '_>, out: &[HandlerId]) -> Others<'_> {
-        let mut others = Others::default();
+    pub(super) fn effects_but_for(&self, run: &Run<'_, '_>, out: &[HandlerId]) -> Others {
         let runs_once = self.runs_once(run);
         let alone = self.runs_alone(run.handler).then_some(run.handler);
-        for cell in run.table.slots.iter().filter_map(|facts| facts.cell) {
-            let (mut elsewhere, mut own) = (Effects::new(), Effects::new());
-            for effect in &self.effects[cell.index()] {
-                let kept_out = effect.handler.is_some_and(|handler| out.contains(&handler));
-                let past = if effect.handler.is_some() && effect.handler == alone {
-                    Some(if runs_once { Past::Everywhere } else { Past::ForTheInstance })
-                } else {
-                    self.is_past(effect, run.handler)
-                };
-                if past == Some(Past::Everywhere) || kept_out && runs_once {
-                    continue;
-                }
-                elsewhere.push(effect);
-                if !effect.own || !(kept_out || past.is_some()) {
-                    own.push(effect);
-                }
-            }
-            if own.len() != elsewhere.len() {
-                others.own.insert(cell, own);
-            }
-            if !elsewhere.is_empty() {
-                others.elsewhere.insert(cell, elsewhere);
-            }
+        self.effects_on(run, |effect, own| {
+            let kept_out = effect.handler.is_some_and(|handler| out.contains(&handler));
+            let past = if effect.handler.is_some() && effect.handler == alone {
+                Some(if runs_once { Past::Everywhere } else { Past::ForTheInstance })
+            } else {
+                self.is_past(effect, run.handler)
+            };
+            let everywhere = past == Some(Past::Everywhere) || kept_out && runs_once;
+            !everywhere && !(own && effect.own && (kept_out || past.is_some()))
+        })
+    }
+
+    /// What is done to the slots of a run by the effects that are meant; asked with whether the slot is the own instance's.
+    fn effects_on(&self, run: &Run<'_, '_>, meant: impl Fn(&Effect, bool) -> bool) -> Others {
+        let mut others = vec![Together::default(); run.table.slots.len()];
+        for (slot, together) in others.iter_mut().enumerate() {
+            let Some(cell) = run.table.slots[slot].cell else { continue };
+            let own = run.is_own_slot(Slot::try_from(slot).unwrap_or(Slot::MAX));
+            self.effects[cell.index()]
+                .iter()
+                .filter(|effect| meant(effect, own))
+                .for_each(|effect| together.take(effect));
         }
         others
     }
@@ -123,7 +105,7 @@ impl<'p> World<'p> {
 
     /// Whether a handler begins once for its instance, so that no second activation of it can do anything while it waits; an
     /// `after` block of its own could.
-    fn runs_alone(&self, id: HandlerId) -> bool {
+    pub(super) fn runs_alone(&self, id: HandlerId) -> bool {
         let (unit, at, graph) = self.parts(id);
         let once = match at.trigger {
             Trigger::Start | Trigger::Spawn | Trigger::Removed => true,
@@ -135,22 +117,12 @@ impl<'p> World<'p> {
         once && !self.bodies(script, graph).iter().any(forks)
     }
 
-    /// What the `spawn` handlers of an actor do, for a `spawn` statement.
+    /// What the `spawn` handlers of an actor do to others than the new instance, for a `spawn` statement.
     #[must_use]
-    pub fn effects_of_spawning(&self, actor: OwnerId) -> Others<'_> {
-        let mut all = Others::default();
+    pub fn effects_of_spawning(&self, run: &Run<'_, '_>, actor: OwnerId) -> Others {
         let spawning: FxHashSet<HandlerId> = self.spawn_handlers(actor).collect();
-        if spawning.is_empty() {
-            return all;
-        }
-        for (at, effects) in self.effects.iter().enumerate() {
-            let theirs = |effect: &&Effect| effect.handler.is_some_and(|handler| spawning.contains(&handler));
-            let beyond: Effects<'_> = effects.iter().filter(|effect| !effect.own && theirs(effect)).collect();
-            if !beyond.is_empty() {
-                all.elsewhere.insert(CellId::at(at), beyond);
-            }
-        }
-        all
+        let theirs = |effect: &Effect| effect.handler.is_some_and(|handler| spawning.contains(&handler));
+        self.effects_on(run, |effect, _| !effect.own && theirs(effect))
     }
 }
 
