@@ -243,6 +243,8 @@ pub struct Run<'w, 'p> {
     /// A procedure was called that never comes back: nothing goes on from here.
     dead: bool,
     calls: u32,
+    /// Whether what is being run is run once for each round of a loop.
+    in_loop: bool,
     thresholds: &'w [f64],
     most_parts: usize,
     reported: FxHashSet<(Span, u8, u32)>,
@@ -281,6 +283,7 @@ impl<'w, 'p> Run<'w, 'p> {
             answered: None,
             dead: false,
             calls: 0,
+            in_loop: false,
             thresholds: world.thresholds(handler),
             most_parts: (MOST_PARTS * ORDINARY / world.size(handler).max(1)).clamp(1, MOST_PARTS),
             reported: FxHashSet::default(),
@@ -564,18 +567,20 @@ impl<'w, 'p> Run<'w, 'p> {
         let mut heads: FxHashMap<BlockId, (State, u32)> = FxHashMap::default();
         waiting.insert(BlockId(0), vec![entry]);
         open.insert(BlockId(0));
+        let called_in_loop = self.in_loop;
         while let Some(at) = open.pop_first() {
             let states = waiting.remove(&at).unwrap_or_default();
             let block = &graph.blocks[at.index()];
+            self.in_loop = called_in_loop || block.in_loop || block.loop_head;
             let states = if block.loop_head { self.at_head(&mut heads, at, block, states) } else { states };
             for state in states {
-                for state in self.steps(state, &block.steps) {
+                for state in self.steps(state, block) {
                     let (mark, before) = (self.given.len(), left.len());
                     let ways = self.exit(at, state, block, &mut left);
                     let given = self.given.split_off(mark);
-                    left[before..].iter_mut().for_each(|state| state.forget_all(&given));
+                    left[before..].iter_mut().for_each(|state| state.forget_all(&given, self.in_loop));
                     for (next, mut state) in ways {
-                        state.forget_all(&given);
+                        state.forget_all(&given, self.in_loop);
                         let parts = waiting.entry(next).or_default();
                         self.arrive(parts, state);
                         open.insert(next);
@@ -583,13 +588,16 @@ impl<'w, 'p> Run<'w, 'p> {
                 }
             }
         }
+        self.in_loop = called_in_loop;
         left
     }
 
     /// Runs the steps of a block. A procedure's call may leave several states behind.
-    fn steps(&mut self, state: State, steps: &[Step]) -> Vec<State> {
+    fn steps(&mut self, mut state: State, block: &Block) -> Vec<State> {
+        let mut last_uses = &block.last_uses[..];
+        state.forget_all(&self.used_up(&mut last_uses, 0), self.in_loop);
         let mut states = vec![state];
-        for step in steps {
+        for (at, step) in (1..).zip(&block.steps) {
             let mut next = Vec::with_capacity(1);
             let mark = self.given.len();
             for state in states {
@@ -612,11 +620,20 @@ impl<'w, 'p> Run<'w, 'p> {
                     _ => next.extend(self.step(state, step)),
                 }
             }
-            let given = self.given.split_off(mark);
-            next.iter_mut().for_each(|state| state.forget_all(&given));
+            let mut given = self.given.split_off(mark);
+            given.extend(self.used_up(&mut last_uses, at));
+            next.iter_mut().for_each(|state| state.forget_all(&given, self.in_loop));
             states = next;
         }
         states
+    }
+
+    /// The locals that nobody asks for after so many steps; they are taken off the list.
+    fn used_up(&self, last_uses: &mut &[(u32, PlaceId)], after: u32) -> SmallVec<[Slot; 4]> {
+        let count = last_uses.iter().take_while(|&&(at, _)| at == after).count();
+        let (now, later) = last_uses.split_at(count);
+        *last_uses = later;
+        now.iter().filter_map(|&(_, place)| self.slot(place)).collect()
     }
 
     fn call_step(&mut self, mut state: State, call: ExprId, step: &Step, next: &mut Vec<State>) {
@@ -647,12 +664,12 @@ impl<'w, 'p> Run<'w, 'p> {
         };
         if let Some(same) = parts.iter().position(alike) {
             let part = parts.swap_remove(same);
-            parts.push(part.join(&state));
+            parts.push(part.joined(&state, self.in_loop));
         } else if parts.len() < self.most_parts {
             parts.push(state);
         } else {
             let part = parts.swap_remove(0);
-            parts.push(part.join(&state));
+            parts.push(part.joined(&state, self.in_loop));
         }
     }
 

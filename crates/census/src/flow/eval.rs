@@ -6,7 +6,7 @@
 
 use super::engine::{Event, Key, Run};
 use super::forms::{Forms, narrowed};
-use super::linear::{Linear, Slot};
+use super::linear::Slot;
 use super::state::State;
 use super::value::{Abstract, Num, Value};
 use crate::project::builtin::Builtin;
@@ -604,10 +604,10 @@ impl Run<'_, '_> {
             f64::from_bits(1)
         };
         let (left_forms, right_forms) = (self.forms(&state, left), self.forms(&state, right));
-        let gap = Linear::constant(gap);
         for low in left_forms.lowers() {
             for high in right_forms.uppers() {
-                let form = low.plus(high, -1.0).plus(&gap, 1.0);
+                let mut form = low.plus(high, -1.0);
+                form.constant += gap;
                 if form.terms.is_empty() {
                     if form.constant > 0.0 {
                         return None;

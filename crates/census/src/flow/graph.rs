@@ -176,8 +176,12 @@ pub struct Block {
     pub exit_span: Span,
     /// Whether an edge leads back here.
     pub loop_head: bool,
+    /// Whether it is run once for each round of a loop.
+    pub in_loop: bool,
     /// Of a loop's head: what a round steps by a constant, and how far at most.
     pub stepped: Vec<(PlaceId, f64)>,
+    /// Locals whose numbers nobody asks for again: from the block's begin on (0), or after that many of its steps.
+    pub last_uses: Box<[(u32, PlaceId)]>,
 }
 
 /// The graph of one body.
@@ -209,7 +213,9 @@ pub fn lower(
     builder.current = Some(entry);
     builder.block(body);
     builder.leave(Exit::End, body.span);
-    Graph { blocks: builder.blocks, unreachable: builder.unreachable }.in_order()
+    let mut graph = Graph { blocks: builder.blocks, unreachable: builder.unreachable }.in_order();
+    super::live::mark_last_uses(unit, &mut graph);
+    graph
 }
 
 struct Builder<'a> {
@@ -232,7 +238,9 @@ impl Builder<'_> {
             exit: Exit::End,
             exit_span: Span::default(),
             loop_head: false,
+            in_loop: !self.breaks.is_empty(),
             stepped: Vec::new(),
+            last_uses: Box::default(),
         });
         BlockId(u32::try_from(self.blocks.len() - 1).unwrap_or(u32::MAX))
     }

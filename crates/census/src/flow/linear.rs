@@ -265,6 +265,12 @@ impl Fact {
         Self { form, shadow: form.shadow() }
     }
 
+    /// Its constant, or a larger one where the ranges tell more.
+    fn constant_within(&self, ends: &impl Fn(Slot) -> (f64, f64)) -> f64 {
+        let by_ranges = -Linear { constant: 0.0, ..self.form }.highest(ends);
+        self.constant.max(by_ranges)
+    }
+
     /// Whether it is about the same places, with the same factors.
     fn is_about(&self, other: &Self) -> bool {
         self.shadow == other.shadow && self.form.terms == other.form.terms
@@ -485,7 +491,7 @@ impl Facts {
     /// Forgets all facts about a slot, but keeps what they say of others together.
     pub fn forget(&mut self, slot: Slot) {
         if self.known.iter().any(|fact| fact.factor(slot) != 0.0) {
-            self.eliminate(&[], slot);
+            self.eliminate(&[], slot, |_| true);
         }
     }
 
@@ -500,21 +506,38 @@ impl Facts {
         }
     }
 
-    /// The same for a slot whose ends are known: what they say of its facts is kept too.
-    pub fn forget_within(&mut self, slot: Slot, (lo, hi): (f64, f64)) {
+    /// The same where the ranges are known: what that of the slot says of its facts is kept too. What others are found to do
+    /// together is kept where it says more than their ranges, or in any case (`all`) if they may still grow.
+    pub fn forget_within(&mut self, slot: Slot, ends: &impl Fn(Slot) -> (f64, f64), all: bool) {
         if self.known.iter().all(|fact| fact.factor(slot) == 0.0) {
             return;
         }
+        let (lo, hi) = ends(slot);
         let value = Linear::slot(slot);
         let low = lo.is_finite().then(|| Linear::constant(lo).plus(&value, -1.0));
         let high = hi.is_finite().then(|| value.plus(&Linear::constant(hi), -1.0));
-        let ends: SmallVec<[Linear; 2]> = low.into_iter().chain(high).collect();
-        self.eliminate(&ends, slot);
+        let own: SmallVec<[Linear; 2]> = low.into_iter().chain(high).collect();
+        self.eliminate(&own, slot, |sum| all || sum.highest(ends) > 0.0);
     }
 
     /// `slot` takes a new value that lies below each of `uppers` and above each of `lowers`, forms over the old values; the
     /// ends are those of its old one.
     pub fn assign(&mut self, slot: Slot, uppers: &[Linear], lowers: &[Linear], (lo, hi): (f64, f64)) {
+        if let ([upper], [lower]) = (uppers, lowers)
+            && upper.terms[..] == [(slot, 1.0)]
+            && upper == lower
+        {
+            self.shift(slot, upper.constant);
+            return;
+        }
+        let is_free = |form: &Linear| form.factor(slot) == 0.0;
+        let fits = self.known.len() + uppers.len() + lowers.len() <= MOST_FACTS; // New facts go before old ones.
+        if fits && self.known.iter().all(|fact| is_free(fact)) && uppers.iter().chain(lowers).all(is_free) {
+            let own = Linear::slot(slot);
+            uppers.iter().filter(|upper| !upper.terms.is_empty()).for_each(|upper| self.add(own.plus(upper, -1.0)));
+            lowers.iter().filter(|lower| !lower.terms.is_empty()).for_each(|lower| self.add(lower.plus(&own, -1.0)));
+            return;
+        }
         let fresh = Linear::slot(FRESH);
         let mut new: SmallVec<[Linear; 8]> = uppers.iter().map(|upper| fresh.plus(upper, -1.0)).collect();
         new.extend(lowers.iter().map(|lower| lower.plus(&fresh, -1.0)));
@@ -528,12 +551,21 @@ impl Facts {
             new.extend(lo.is_finite().then(|| Linear::constant(lo).plus(&old, -1.0)));
             new.extend(hi.is_finite().then(|| old.plus(&Linear::constant(hi), -1.0)));
         }
-        self.eliminate(&new, slot);
+        self.eliminate(&new, slot, |_| true);
+    }
+
+    /// `slot` moves by a constant: what is known of it moves along.
+    fn shift(&mut self, slot: Slot, by: f64) {
+        if by != 0.0 && self.known.iter().any(|fact| fact.factor(slot) != 0.0) {
+            for fact in Arc::make_mut(&mut self.known) {
+                fact.form.constant -= fact.factor(slot) * by;
+            }
+        }
     }
 
     /// Takes in new facts, then Fourier–Motzkin: every upper bound of the slot meets every lower one. What is left of the
-    /// fresh value becomes the slot's.
-    fn eliminate(&mut self, new: &[Linear], slot: Slot) {
+    /// fresh value becomes the slot's. Of the sums only those are kept that are meant.
+    fn eliminate(&mut self, new: &[Linear], slot: Slot, keep: impl Fn(&Linear) -> bool) {
         let mut above: SmallVec<[Linear; 4]> = SmallVec::new();
         let mut below: SmallVec<[Linear; 4]> = SmallVec::new();
         for fact in new.iter().chain(self.known.iter().map(|fact| &fact.form)) {
@@ -546,7 +578,7 @@ impl Facts {
         }
         let without = |fact: &&Linear| fact.factor(slot) == 0.0;
         let others = self.known.iter().filter(|fact| fact.factor(slot) == 0.0);
-        let sums = above.iter().flat_map(|a| below.iter().map(move |b| a.plus(b, 1.0)));
+        let sums = above.iter().flat_map(|a| below.iter().map(move |b| a.plus(b, 1.0))).filter(|sum| keep(sum));
         let mut known = Vec::with_capacity(self.known.len() + new.len());
         for fact in sums.chain(new.iter().filter(without).copied()) {
             take_in(&mut known, fact.rename(FRESH, slot));
@@ -563,45 +595,63 @@ impl Facts {
         self.known = Arc::new(known);
     }
 
-    /// Facts that hold on both of two ways.
+    /// Facts that hold on both of two ways. What only one of them states, and the other knows too, is kept where it says
+    /// more than the ranges of the two together, or in any case (`all`) if they may still grow.
     #[must_use]
     pub fn join(
         &self,
         ends: &impl Fn(Slot) -> (f64, f64),
         other: &Self,
         other_ends: &impl Fn(Slot) -> (f64, f64),
+        all: bool,
     ) -> Self {
         if Arc::ptr_eq(&self.known, &other.known) || self == other {
             return self.clone();
         }
+        // What both know of the same places comes first. Mostly it stands at the same place in both lists.
         let mut joined = Vec::with_capacity(self.known.len());
-        for fact in self.known.iter() {
-            match other.known.iter().find(|theirs| theirs.is_about(fact)) {
-                Some(theirs) => {
-                    let constant = fact.constant.min(theirs.constant);
-                    take_in(&mut joined, Linear { constant, ..fact.form });
-                }
-                None => other.take_what_it_knows_too(&mut joined, fact, ends, other_ends),
+        let (mut mine, mut theirs) = (0_u32, 0_u32);
+        for (at, fact) in self.known.iter().enumerate() {
+            let beside = other.known.get(at).filter(|beside| beside.is_about(fact)).map(|_| at);
+            if let Some(found) = beside.or_else(|| other.known.iter().position(|known| known.is_about(fact))) {
+                let beside = &other.known[found];
+                let constant = match fact.constant == beside.constant {
+                    true => fact.constant,
+                    false => fact.constant_within(ends).min(beside.constant_within(other_ends)),
+                };
+                joined.push(Fact { form: Linear { constant, ..fact.form }, ..*fact });
+                mine |= 1 << at;
+                theirs |= 1 << found;
             }
         }
-        for fact in other.known.iter() {
-            if !self.known.iter().any(|mine| mine.is_about(fact)) {
-                self.take_what_it_knows_too(&mut joined, fact, other_ends, ends);
+        let both = |slot| {
+            let (mine, theirs) = (ends(slot), other_ends(slot));
+            (mine.0.min(theirs.0), mine.1.max(theirs.1))
+        };
+        let mut take = |form: Linear| {
+            if all || form.highest(&both) > 0.0 {
+                take_in(&mut joined, form);
             }
+        };
+        for (_, fact) in self.known.iter().enumerate().filter(|(at, _)| mine & 1 << at == 0) {
+            other.find_what_it_knows_too(fact, ends, other_ends, &mut take);
+        }
+        for (_, fact) in other.known.iter().enumerate().filter(|(at, _)| theirs & 1 << at == 0) {
+            self.find_what_it_knows_too(fact, other_ends, ends, &mut take);
         }
         Self { known: Arc::new(joined) }
     }
 
-    /// Takes in as much of the other side's fact as is known here too; of a fact about three places also what it says, by the
+    /// Finds as much of the other side's fact as is known here too; of a fact about three places also what it says, by the
     /// range of one of them, of the other two.
-    fn take_what_it_knows_too(
+    fn find_what_it_knows_too(
         &self,
-        joined: &mut Vec<Fact>,
         fact: &Linear,
         fact_ends: &impl Fn(Slot) -> (f64, f64),
         ends: &impl Fn(Slot) -> (f64, f64),
+        take: &mut impl FnMut(Linear),
     ) {
-        self.take_weakened(joined, fact, ends);
+        self.weakened(fact, ends).into_iter().for_each(&mut *take);
         if fact.terms.len() != 3 {
             return;
         }
@@ -611,18 +661,16 @@ impl Facts {
             if least.is_finite() {
                 let mut pair = fact.without(slot);
                 pair.constant += least;
-                self.take_weakened(joined, &pair, ends);
+                self.weakened(&pair, ends).into_iter().for_each(&mut *take);
             }
         }
     }
 
-    /// Takes in as much of a fact as is known here too.
-    fn take_weakened(&self, joined: &mut Vec<Fact>, fact: &Linear, ends: &impl Fn(Slot) -> (f64, f64)) {
+    /// As much of a fact as is known here too.
+    fn weakened(&self, fact: &Linear, ends: &impl Fn(Slot) -> (f64, f64)) -> Option<Linear> {
         let form = Linear { constant: 0.0, ..*fact };
         let highest = self.search(&form, ends, -fact.constant, MEET).max(-fact.constant);
-        if highest.is_finite() {
-            take_in(joined, Linear { constant: -highest, ..form });
-        }
+        highest.is_finite().then_some(Linear { constant: -highest, ..form })
     }
 
     /// The facts that still hold in a later round of a loop.

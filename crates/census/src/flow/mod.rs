@@ -13,6 +13,7 @@ pub mod forms;
 pub mod graph;
 pub mod judge;
 pub mod linear;
+mod live;
 pub mod shared;
 pub mod state;
 pub mod value;

@@ -299,19 +299,25 @@ impl State {
         self.copies.iter().filter_map(other).collect()
     }
 
-    /// Forgets how slots relate to others that nobody will ask for again; what that says of others together is kept.
-    pub fn forget_all(&mut self, slots: &[Slot]) {
+    /// Forgets how slots relate to others that nobody will ask for again; what that says of others together is kept, within a
+    /// loop also where it says no more than their ranges, which may still grow.
+    pub fn forget_all(&mut self, slots: &[Slot], in_loop: bool) {
         for &slot in slots {
             for fact in self.facts.pairs_with(slot) {
                 self.narrow_by(&fact);
             }
-            self.facts.forget_within(slot, self.ends(slot));
+            let mut facts = std::mem::take(&mut self.facts);
+            facts.forget_within(slot, &|slot| self.ends(slot), in_loop);
+            self.facts = facts;
         }
     }
 
     /// Takes a form to be at most zero; none where the facts say that it always is above.
     #[must_use]
     pub fn assume(&mut self, form: Linear) -> Option<()> {
+        if let [(slot, factor)] = form.terms[..] {
+            return self.assume_of_one((slot, factor), form);
+        }
         if -self.facts.highest(&form.times(-1.0), &|slot| self.ends(slot)) > 0.0 {
             return None;
         }
@@ -324,6 +330,20 @@ impl State {
             if self.ends(slot) != ends {
                 self.narrow_paired(slot)?;
             }
+        }
+        Some(())
+    }
+
+    /// The same for a form about one place, which its range can tell by itself.
+    fn assume_of_one(&mut self, (slot, factor): (Slot, f64), form: Linear) -> Option<()> {
+        let (lo, hi) = self.ends(slot);
+        let least = factor * if factor > 0.0 { lo } else { hi };
+        if least + form.constant > 0.0 {
+            return None;
+        }
+        self.limit((slot, factor), form.constant)?;
+        if self.ends(slot) != (lo, hi) {
+            self.narrow_paired(slot)?;
         }
         Some(())
     }
@@ -363,11 +383,17 @@ impl State {
 
     /// What is known where two ways meet.
     #[must_use]
-    pub fn join(mut self, other: &Self) -> Self {
+    pub fn join(self, other: &Self) -> Self {
+        self.joined(other, true)
+    }
+
+    /// The same; outside of loops ranges grow no more, and what says no more than they do is left out.
+    #[must_use]
+    pub fn joined(mut self, other: &Self, in_loop: bool) -> Self {
         let facts = if self.facts.is_empty() && other.facts.is_empty() {
             Facts::default()
         } else {
-            self.facts.join(&|slot| self.ends(slot), &other.facts, &|slot| other.ends(slot))
+            self.facts.join(&|slot| self.ends(slot), &other.facts, &|slot| other.ends(slot), in_loop)
         };
         self.values.join(&other.values);
         self.facts = facts;

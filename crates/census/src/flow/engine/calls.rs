@@ -130,14 +130,15 @@ impl<'w> Run<'w, '_> {
         self.answered = self.answers.pop().flatten();
         let ended: SmallVec<[Slot; 4]> =
             facts.parameters.iter().filter_map(|local| self.slot(self.unit.local_places[local.0 as usize])).collect();
+        let in_loop = self.in_loop;
         for ways in self.answered.iter_mut().flatten() {
-            ways.iter_mut().for_each(|way| way.forget_all(&ended));
+            ways.iter_mut().for_each(|way| way.forget_all(&ended, in_loop));
         }
         self.given.extend(self.table.slot(Key::Result(expr)));
         let later = state.later;
         ends.into_iter()
             .map(|mut end| {
-                end.forget_all(&ended);
+                end.forget_all(&ended, in_loop);
                 State { later, ..end }
             })
             .collect()
