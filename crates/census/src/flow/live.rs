@@ -19,6 +19,10 @@ impl Set {
         Self(smallvec![0; of.div_ceil(64)])
     }
 
+    fn is_empty(&self) -> bool {
+        self.0.iter().all(|&bits| bits == 0)
+    }
+
     fn insert(&mut self, at: usize) {
         self.0[at / 64] |= 1 << (at % 64);
     }
@@ -52,8 +56,8 @@ impl Locals<'_> {
         });
     }
 
-    /// What a step reads, and what it gives a new value.
-    fn of_step(&self, step: &Step) -> (Set, Set) {
+    /// What a step reads, and what it gives a new value, if any of that is a local.
+    fn of_step(&self, step: &Step) -> Option<(Set, Set)> {
         let (mut uses, mut gives) = (Set::none(self.all.len()), Set::none(self.all.len()));
         let parts = parts(step);
         parts.reads.iter().for_each(|&read| self.of_expr(read, &mut uses));
@@ -63,11 +67,12 @@ impl Locals<'_> {
                 self.of_expr(target, &mut uses);
             }
         }
-        let (StepKind::Let { place, .. } | StepKind::Assign { place, .. }) = step.kind else { return (uses, gives) };
-        if let Some(&at) = self.number.get(&place) {
+        if let StepKind::Let { place, .. } | StepKind::Assign { place, .. } = step.kind
+            && let Some(&at) = self.number.get(&place)
+        {
             gives.insert(at);
         }
-        (uses, gives)
+        (!uses.is_empty() || !gives.is_empty()).then_some((uses, gives))
     }
 
     fn of_exit(&self, exit: &Exit) -> Set {
@@ -81,39 +86,69 @@ impl Locals<'_> {
     }
 }
 
+/// What a block does with the locals.
+struct Uses {
+    /// By step: what it reads, and what it gives a new value; nothing where that is no local.
+    steps: Vec<Option<(Set, Set)>>,
+    /// What its exit reads.
+    exit: Set,
+    next: Vec<usize>,
+}
+
+impl Uses {
+    fn of(locals: &Locals<'_>, block: &Block) -> Self {
+        Self {
+            steps: block.steps.iter().map(|step| locals.of_step(step)).collect(),
+            exit: locals.of_exit(&block.exit),
+            next: block.exit.successors().into_iter().map(|next| next.index()).collect(),
+        }
+    }
+
+    /// What is asked for at the block's begin, if this is asked for at its end.
+    fn before(&self, after: &Set) -> Set {
+        let mut live = after.clone();
+        live.add(&self.exit);
+        for (reads, gives) in self.steps.iter().rev().flatten() {
+            live.remove(gives);
+            live.add(reads);
+        }
+        live
+    }
+}
+
 /// Says in each block of a graph which locals are asked for no more, and from where on.
 pub(super) fn mark_last_uses(unit: &ScriptUnit, graph: &mut Graph) {
     let locals = locals(unit, graph);
     if locals.all.is_empty() {
         return;
     }
-    let live = live_at_entry(&locals, graph);
+    let uses: Vec<Uses> = graph.blocks.iter().map(|block| Uses::of(&locals, block)).collect();
     let none = Set::none(locals.all.len());
-    let mut ended: Vec<Set> = vec![none.clone(); graph.blocks.len()];
-    for block in &mut graph.blocks {
-        let mut after = live_after(block, &live, &none);
-        let mut at_exit = locals.of_exit(&block.exit);
-        at_exit.add(&after);
-        block.exit.successors().iter().for_each(|next| ended[next.index()].add(&at_exit));
-        after = at_exit;
+    let live = live_at_entry(&uses, &none);
+    let mut ended: Vec<Set> = vec![none.clone(); uses.len()];
+    for (block, uses) in graph.blocks.iter_mut().zip(&uses) {
+        let mut after = live_after(uses, &live, &none);
+        after.add(&uses.exit);
+        uses.next.iter().for_each(|&next| ended[next].add(&after));
         let mut last: Vec<(u32, PlaceId)> = Vec::new();
-        for (at, step) in (1..).zip(&block.steps).collect::<Vec<_>>().into_iter().rev() {
-            let (uses, gives) = locals.of_step(step);
-            let mut over = uses.clone();
-            over.add(&gives);
+        let steps: Vec<_> = (1_u32..).zip(&uses.steps).collect();
+        for (step, of_step) in steps.into_iter().rev() {
+            let Some((reads, gives)) = of_step else { continue };
+            let mut over = reads.clone();
+            over.add(gives);
             over.remove(&after);
-            last.extend(locals.among(&over).map(|place| (at, place)));
-            after.remove(&gives);
-            after.add(&uses);
+            last.extend(locals.among(&over).map(|place| (step, place)));
+            after.remove(gives);
+            after.add(reads);
         }
         last.reverse();
         block.last_uses = last.into();
     }
     for (at, block) in graph.blocks.iter_mut().enumerate() {
         ended[at].remove(&live[at]);
-        let begin: Vec<(u32, PlaceId)> = locals.among(&ended[at]).map(|place| (0, place)).collect();
-        if !begin.is_empty() {
-            block.last_uses = begin.into_iter().chain(block.last_uses.iter().copied()).collect();
+        if ended[at] != none {
+            let begin = locals.among(&ended[at]).map(|place| (0, place));
+            block.last_uses = begin.chain(block.last_uses.iter().copied()).collect();
         }
     }
 }
@@ -149,38 +184,22 @@ fn locals<'a>(unit: &'a ScriptUnit, graph: &Graph) -> Locals<'a> {
     locals
 }
 
-fn live_after(block: &Block, live: &[Set], none: &Set) -> Set {
+fn live_after(uses: &Uses, live: &[Set], none: &Set) -> Set {
     let mut after = none.clone();
-    block.exit.successors().iter().for_each(|next| after.add(&live[next.index()]));
+    uses.next.iter().for_each(|&next| after.add(&live[next]));
     after
 }
 
 /// What each block, or one after it, asks for before it is given anew.
-fn live_at_entry(locals: &Locals<'_>, graph: &Graph) -> Vec<Set> {
-    let none = Set::none(locals.all.len());
-    let mut uses: Vec<Set> = Vec::with_capacity(graph.blocks.len());
-    let mut gives: Vec<Set> = Vec::with_capacity(graph.blocks.len());
-    for block in &graph.blocks {
-        let (mut used, mut given) = (locals.of_exit(&block.exit), none.clone());
-        for step in block.steps.iter().rev() {
-            let (reads, writes) = locals.of_step(step);
-            used.remove(&writes);
-            used.add(&reads);
-            given.add(&writes);
-        }
-        uses.push(used);
-        gives.push(given);
-    }
-    let mut live = uses.clone();
+fn live_at_entry(uses: &[Uses], none: &Set) -> Vec<Set> {
+    let mut live = vec![none.clone(); uses.len()];
     let mut grows = true;
     while grows {
         grows = false;
-        for at in (0..graph.blocks.len()).rev() {
-            let mut all = live_after(&graph.blocks[at], &live, &none);
-            all.remove(&gives[at]);
-            all.add(&uses[at]);
-            if all != live[at] {
-                live[at] = all;
+        for at in (0..uses.len()).rev() {
+            let before = uses[at].before(&live_after(&uses[at], &live, none));
+            if before != live[at] {
+                live[at] = before;
                 grows = true;
             }
         }

@@ -1157,6 +1157,7 @@ impl<'p> World<'p> {
         let wanted = self.pausing[handler.index()];
         run.keep_pauses = wanted;
         run.handler_from_entry();
+        let outlook = self.outlook(&mut run);
         let found = Found {
             events: self.settled_events(handler, run.events),
             outcomes: run.outcomes,
@@ -1164,7 +1165,6 @@ impl<'p> World<'p> {
             moves: run.moves,
             pauses: if wanted { run.pauses } else { Vec::new() },
         };
-        let outlook = self.outlook(handler, run.built_on);
         RunResult { seen: run.seen, sent: run.sent, signals: run.signals, let_in: run.let_in, found, outlook }
     }
 

@@ -89,32 +89,55 @@ fn from_toml(text: &str) -> Value {
     text.parse::<toml_edit::Value>().map_or_else(|_| json!(text), |value| turned(&value))
 }
 
-fn finding(project: &Project, told: &Told) -> Value {
+/// One finding; a report can hold a great many, so they borrow what they say.
+#[derive(Serialize)]
+struct Line<'a> {
+    column: u32,
+    end_column: u32,
+    end_line: u32,
+    file: &'a str,
+    fingerprint: &'a str,
+    help: Option<&'a str>,
+    level: &'static str,
+    line: u32,
+    message: &'a str,
+    related: Vec<RelatedLine<'a>>,
+    rule: &'static str,
+    variable: Option<&'a str>,
+    witness: Option<Value>,
+}
+
+/// A place that a finding names beside its own.
+#[derive(Serialize)]
+struct RelatedLine<'a> {
+    column: u32,
+    file: &'a str,
+    line: u32,
+    message: &'a str,
+}
+
+fn finding<'a>(project: &'a Project, told: &'a Told) -> Line<'a> {
     let finding = &told.finding;
     let file = project.sources.file(finding.at.file);
     let (start, end) = (file.position(finding.at.span.start), file.position(finding.at.span.end));
-    let related: Vec<Value> = finding
-        .related
-        .iter()
-        .map(|related| {
-            let file = project.sources.file(related.at.file);
-            let at = file.position(related.at.span.start);
-            json!({ "file": &*file.path, "line": at.line, "column": at.column, "message": related.message })
-        })
-        .collect();
-    json!({
-        "rule": finding.rule.0,
-        "level": told.level.word(),
-        "file": &*file.path,
-        "line": start.line,
-        "column": start.column,
-        "end_line": end.line,
-        "end_column": end.column,
-        "variable": finding.variable,
-        "message": finding.message,
-        "help": finding.help,
-        "related": related,
-        "witness": told.witness.as_ref().map(witness),
-        "fingerprint": told.fingerprint,
-    })
+    let related = finding.related.iter().map(|related| {
+        let file = project.sources.file(related.at.file);
+        let at = file.position(related.at.span.start);
+        RelatedLine { column: at.column, file: &file.path, line: at.line, message: &related.message }
+    });
+    Line {
+        column: start.column,
+        end_column: end.column,
+        end_line: end.line,
+        file: &file.path,
+        fingerprint: &told.fingerprint,
+        help: finding.help.as_deref(),
+        level: told.level.word(),
+        line: start.line,
+        message: &finding.message,
+        related: related.collect(),
+        rule: finding.rule.0,
+        variable: finding.variable.as_deref(),
+        witness: told.witness.as_ref().map(witness),
+    }
 }

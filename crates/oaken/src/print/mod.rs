@@ -37,10 +37,12 @@ impl Out {
         self.write("\n")
     }
 
-    /// Writes a value as JSON, and ends the line.
+    /// Writes a value as JSON, and ends the line. There is no colour in it that would have to be taken out.
     pub fn json(&mut self, value: &impl serde::Serialize) -> io::Result<()> {
-        quiet(serde_json::to_writer_pretty(&mut self.stream, value).map_err(io::Error::from))?;
-        self.write("\n")
+        quiet(self.stream.flush())?;
+        let mut plain = io::BufWriter::new(io::stdout().lock());
+        quiet(serde_json::to_writer_pretty(&mut plain, value).map_err(io::Error::from))?;
+        quiet(plain.write_all(b"\n").and_then(|()| plain.flush()))
     }
 
     /// Ends writing.

@@ -102,8 +102,8 @@ impl<'w> Run<'w, '_> {
 
     /// What the `spawn` handlers of an actor do at once.
     pub(super) fn others_now(&mut self, state: &mut State, actor: OwnerId) {
-        self.built_on.spawned(actor);
         let effects = self.world.effects_of_spawning(self, actor);
+        self.built_on.spawned(actor, &effects);
         self.apply(state, &effects);
     }
 

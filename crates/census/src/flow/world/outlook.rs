@@ -4,65 +4,75 @@
 use super::*;
 use std::hash::{DefaultHasher, Hash, Hasher};
 
-/// What a run asked others for.
+/// A fingerprint of what a run was told. Only those of one question, asked earlier and later, are compared.
+type Told = u64;
+
+/// What a run asked others for, and what it was told.
 #[derive(Debug, Default)]
 pub struct Asked {
     /// At its waits: what others do, but for the handlers that are kept out.
-    pub(super) waited: Vec<Vec<HandlerId>>,
+    waited: Vec<(Vec<HandlerId>, Told)>,
     /// Where it spawned: what the handlers of these actors do at once.
-    pub(super) spawned: Vec<OwnerId>,
+    spawned: Vec<(OwnerId, Told)>,
 }
 
 impl Asked {
-    pub(super) fn waited(&mut self, out: &[HandlerId]) {
-        if !self.waited.iter().any(|known| known == out) {
-            self.waited.push(out.to_vec());
+    pub(super) fn waited(&mut self, out: &[HandlerId], others: &Others) {
+        if !self.waited.iter().any(|(known, _)| known == out) {
+            self.waited.push((out.to_vec(), told(others)));
         }
     }
 
     /// It spawned one of an actor's.
-    pub fn spawned(&mut self, actor: OwnerId) {
-        if !self.spawned.contains(&actor) {
-            self.spawned.push(actor);
+    pub fn spawned(&mut self, actor: OwnerId, others: &Others) {
+        if !self.spawned.iter().any(|&(known, _)| known == actor) {
+            self.spawned.push((actor, told(others)));
         }
     }
 }
 
-/// A run that was made: what it asked, and a fingerprint of all that it was told.
+/// What a run has built on.
 #[derive(Debug)]
 pub(super) struct Outlook {
+    entry: Told,
     asked: Asked,
-    told: u64,
+}
+
+fn told(what: impl Hash) -> Told {
+    let mut hasher = DefaultHasher::new();
+    what.hash(&mut hasher);
+    hasher.finish()
 }
 
 impl World<'_> {
-    /// What a run has built on that asked this.
-    pub(super) fn outlook(&self, handler: HandlerId, asked: Asked) -> Outlook {
-        let told = self.told(handler, &asked);
-        Outlook { asked, told }
+    /// What a run has built on.
+    pub(super) fn outlook(&self, run: &mut Run<'_, '_>) -> Outlook {
+        Outlook { entry: self.told_at_entry(run), asked: std::mem::take(&mut run.built_on) }
     }
 
     /// Whether a run would be told something else by now. It asks the same as long as it is told the same.
     pub(super) fn is_outdated(&self, handler: HandlerId, outlook: &Outlook) -> bool {
-        self.told(handler, &outlook.asked) != outlook.told
+        let run = Run::new(self, handler);
+        let Asked { waited, spawned } = &outlook.asked;
+        self.told_at_entry(&run) != outlook.entry
+            || waited.iter().any(|(out, known)| told(self.effects_but_for(&run, out)) != *known)
+            || spawned.iter().any(|&(actor, known)| told(self.effects_of_spawning(&run, actor)) != known)
     }
 
-    fn told(&self, handler: HandlerId, asked: &Asked) -> u64 {
+    /// What a run is told as it begins.
+    pub(super) fn told_at_entry(&self, run: &Run<'_, '_>) -> Told {
         let mut hasher = DefaultHasher::new();
-        let run = Run::new(self, handler);
         for facts in &run.table.slots {
-            self.entry_value(handler, facts).hash(&mut hasher);
+            self.entry_value(run.handler, facts).hash(&mut hasher);
             // Other values are what their cells can hold; a name may be known to hold one where its cell may be empty.
             if let (Some(cell), Type::Ref(_)) = (facts.cell, facts.ty) {
                 self.reach[cell.index()].hash(&mut hasher);
             }
         }
-        asked.waited.iter().for_each(|out| self.effects_but_for(&run, out).hash(&mut hasher));
-        asked.spawned.iter().for_each(|&actor| self.effects_of_spawning(&run, actor).hash(&mut hasher));
         for other in self.handlers_of(run.script) {
-            self.begins_within.contains(&(other, handler)).hash(&mut hasher);
+            self.begins_within.contains(&(other, run.handler)).hash(&mut hasher);
         }
-        self.is_sent_unread(handler).hash(&mut hasher);
+        self.is_sent_unread(run.handler).hash(&mut hasher);
         hasher.finish()
     }
 }

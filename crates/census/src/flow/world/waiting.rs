@@ -36,8 +36,9 @@ impl<'p> World<'p> {
         out.retain(|&id| !(self.yields[id.index()] && self.begins_within.contains(&(id, run.handler))));
         loop {
             let mut after = state.clone();
-            run.built_on.waited(&out);
-            run.apply(&mut after, &self.effects_but_for(run, &out));
+            let others = self.effects_but_for(run, &out);
+            run.built_on.waited(&out, &others);
+            run.apply(&mut after, &others);
             let before = out.len();
             out.retain(|&id| {
                 let tests = self.entries[id.index()].as_ref();
