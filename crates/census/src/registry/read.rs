@@ -190,13 +190,18 @@ pub struct RegistryFile {
     pub table: Table,
 }
 
-/// Words that mean something in the language and can't be names.
-pub(crate) const KEYWORDS: [&str; 54] = [
-    "script", "for", "in", "private", "on", "start", "enter", "leave", "spawn", "removed", "tick", "every", "changed",
-    "when", "proc", "clear", "let", "if", "else", "match", "while", "repeat", "where", "wait", "until", "after",
-    "send", "to", "show", "hide", "ask", "choice", "note", "as", "remove", "go", "restart", "return", "break", "and",
-    "or", "not", "implies", "is", "set", "none", "true", "false", "self", "was", "scene", "min", "max", "seconds",
+/// Words that mean something in the language and can't be names, in order.
+const KEYWORDS: [&str; 54] = [
+    "after", "and", "as", "ask", "break", "changed", "choice", "clear", "else", "enter", "every", "false", "for", "go",
+    "hide", "if", "implies", "in", "is", "leave", "let", "match", "max", "min", "none", "not", "note", "on", "or",
+    "private", "proc", "remove", "removed", "repeat", "restart", "return", "scene", "script", "seconds", "self",
+    "send", "set", "show", "spawn", "start", "tick", "to", "true", "until", "wait", "was", "when", "where", "while",
 ];
+
+/// Whether a word means something in the language and can't be a name.
+pub(crate) fn is_keyword(word: &str) -> bool {
+    KEYWORDS.binary_search(&word).is_ok()
+}
 
 /// An entry that was found, before its keys are read.
 struct Found<'a, Id> {
@@ -405,7 +410,7 @@ fn check_name(name: &str, at: Location, problems: &mut Problems) -> bool {
         problems.entry(at, &message);
         return false;
     }
-    if KEYWORDS.contains(&name) {
+    if is_keyword(name) {
         problems.entry(at, &format!("`{name}` is a word of the language and can't be a name in the registry"));
         return false;
     }

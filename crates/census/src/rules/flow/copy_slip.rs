@@ -2,7 +2,7 @@
 
 use crate::finding::{Finding, Level, RuleName};
 use crate::project::ScriptUnit;
-use crate::registry::read::KEYWORDS;
+use crate::registry::read::is_keyword;
 use crate::rules::Facts;
 use crate::rules::{Example, Rule};
 use crate::script::ast::*;
@@ -183,7 +183,7 @@ enum Shape<'a> {
 
 fn shape<'a>(token: &Written<'a>) -> Shape<'a> {
     match token.0 {
-        TokenKind::Word if !KEYWORDS.contains(&token.1) => Shape::Name,
+        TokenKind::Word if !is_keyword(token.1) => Shape::Name,
         TokenKind::Text => Shape::Text,
         _ => Shape::Other(token.1),
     }

@@ -5,8 +5,10 @@ use crate::registry::VarId;
 use crate::rules::Facts;
 use crate::rules::{Example, Rule};
 use crate::script::ast::{StatementKind, walk};
-use rustc_hash::{FxHashMap, FxHashSet};
+use rustc_hash::{FxHashMap, FxHashSet, FxHasher};
+use smallvec::SmallVec;
 use std::collections::BTreeMap;
+use std::hash::{Hash, Hasher};
 
 /// The rule.
 pub const RULE: Rule = Rule {
@@ -57,6 +59,10 @@ on bell {
     check: Some(check),
 };
 
+/// How many letters a name has at least that is looked at.
+const SHORTEST: usize = 5;
+/// In how many names a form may occur; beyond that they are numbered in some way.
+const MOST_OF_A_FORM: usize = 200;
 /// How many names are kept that one can be taken for.
 const MOST_ALIKE: usize = 4;
 
@@ -94,22 +100,18 @@ fn word(facts: &Facts<'_>, later: VarId, others: &[VarId]) -> Finding {
 
 fn near_names(facts: &Facts<'_>, all: &[VarId], alike: &mut Alike) {
     let registry = facts.registry();
-    // Names that can be near share their folded form, or have it with one letter taken out.
-    let mut by_form: FxHashMap<String, Vec<VarId>> = FxHashMap::default();
+    let mut by_form: FxHashMap<u64, Vec<VarId>> = FxHashMap::default();
     for &id in all {
-        let name = &*registry.var(id).name;
-        if name.chars().count() < 5 {
-            continue;
-        }
-        for form in forms(name) {
-            by_form.entry(form).or_default().push(id);
+        let name: Vec<char> = registry.var(id).name.chars().collect();
+        if name.len() >= SHORTEST {
+            forms(&name, |form| by_form.entry(form).or_default().push(id));
         }
     }
     let path = |id: VarId| {
         let place = registry.var(id).place.header;
         (facts.project.sources.file(place.file).path.clone(), place.span)
     };
-    for group in by_form.values().filter(|group| group.len() < 200) {
+    for group in by_form.values().filter(|group| group.len() < MOST_OF_A_FORM) {
         for (at, &a) in group.iter().enumerate() {
             for &b in &group[at + 1..] {
                 let (x, y) = (&registry.var(a).name, &registry.var(b).name);
@@ -127,27 +129,39 @@ fn near_names(facts: &Facts<'_>, all: &[VarId], alike: &mut Alike) {
     }
 }
 
-fn folded(name: &str) -> String {
-    name.chars().filter(|&c| c != '_').flat_map(char::to_lowercase).collect()
+/// A name without its case and underscores.
+fn folded(name: &[char]) -> impl Iterator<Item = char> {
+    name.iter().filter(|&&c| c != '_').flat_map(|c| c.to_lowercase())
 }
 
-fn forms(name: &str) -> Vec<String> {
-    let whole: Vec<char> = name.chars().collect();
-    let without =
-        |at: usize| whole.iter().enumerate().filter(|&(other, _)| other != at).map(|(_, c)| *c).collect::<String>();
-    let mut forms: Vec<String> = (0..whole.len()).map(without).collect();
-    forms.push(name.to_owned());
-    forms.push(format!("~{}", folded(name)));
-    forms
+/// Fingerprints of a name, of its folded form, and of the name with each of its letters taken out: names that can be near
+/// have one in common.
+fn forms(name: &[char], mut take: impl FnMut(u64)) {
+    let mut print = |letters: &mut dyn Iterator<Item = char>, mark: u32| {
+        let mut hasher = FxHasher::default();
+        letters.for_each(|letter| u32::from(letter).hash(&mut hasher));
+        mark.hash(&mut hasher);
+        take(hasher.finish());
+    };
+    for without in 0..name.len() {
+        print(&mut name[..without].iter().chain(&name[without + 1..]).copied(), 0);
+    }
+    print(&mut name.iter().copied(), 0);
+    print(&mut folded(name), 1);
 }
 
 /// Alike but for case and underscores, or for one letter added, dropped or changed.
 fn is_near(a: &str, b: &str) -> bool {
-    folded(a) == folded(b) || strsim::levenshtein(a, b) <= 1
+    let (a, b): (SmallVec<[char; 32]>, SmallVec<[char; 32]>) = (a.chars().collect(), b.chars().collect());
+    let ahead = a.iter().zip(&b).take_while(|(a, b)| a == b).count();
+    let (rest_a, rest_b) = (&a[ahead..], &b[ahead..]);
+    let behind = rest_a.iter().rev().zip(rest_b.iter().rev()).take_while(|(a, b)| a == b).count();
+    rest_a.len().max(rest_b.len()) - behind <= 1 || folded(&a).eq(folded(&b))
 }
 
 fn labels(facts: &Facts<'_>, findings: &mut Vec<Finding>) {
     let mut seen: Vec<(&str, crate::source::Location)> = Vec::new();
+    let mut by_form: FxHashMap<u64, Vec<usize>> = FxHashMap::default();
     let mut known: FxHashSet<&str> = FxHashSet::default();
     for unit in &facts.project.scripts {
         let bodies = unit.tree.handlers.iter().map(|handler| &handler.body);
@@ -161,18 +175,29 @@ fn labels(facts: &Facts<'_>, findings: &mut Vec<Finding>) {
                 if !known.insert(name) {
                     return;
                 }
-                if name.chars().count() >= 5
-                    && let Some((other, at)) =
-                        seen.iter().find(|(other, _)| other.chars().count() >= 5 && is_near(name, other))
-                {
+                let letters: Vec<char> = name.chars().collect();
+                if letters.len() < SHORTEST {
+                    return;
+                }
+                let own = seen.len();
+                seen.push((name, unit.at(label.span)));
+                let mut earlier: Option<usize> = None;
+                forms(&letters, |form| {
+                    let group = by_form.entry(form).or_default();
+                    let near = group.iter().copied().find(|&at| at != own && is_near(name, seen[at].0));
+                    earlier = earlier.into_iter().chain(near).min();
+                    if group.len() < MOST_OF_A_FORM {
+                        group.push(own);
+                    }
+                });
+                if let Some(&(other, at)) = earlier.map(|at| &seen[at]) {
                     let message = format!("the labels `{name}` and `{other}` are easily taken for each other");
                     findings.push(
                         Finding::new(RULE.name, unit.at(label.span), message)
                             .help("write one name for one place on the screen")
-                            .with(*at, "the other one is here"),
+                            .with(at, "the other one is here"),
                     );
                 }
-                seen.push((name, unit.at(label.span)));
             });
         }
     }
