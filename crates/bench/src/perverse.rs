@@ -7,7 +7,7 @@ use std::fmt::Write as _;
 pub type Kind = (&'static str, fn() -> Vec<File>);
 
 /// All kinds.
-pub const KINDS: [Kind; 7] = [
+pub const KINDS: [Kind; 12] = [
     ("deep branching", deep_branching),
     ("many variables in one handler", many_variables),
     ("procedures calling each other", procedures),
@@ -15,6 +15,11 @@ pub const KINDS: [Kind; 7] = [
     ("long handlers with many writes", many_writes),
     ("many ways that meet", many_ways),
     ("one long expression after another", long_expressions),
+    ("many labels", labels),
+    ("a web of changes without a circle", web),
+    ("many names of one kind", spawned),
+    ("one bound of many variables", one_bound),
+    ("a waiver for each step", waivers),
 ];
 
 fn files(registry: String, script: String) -> Vec<File> {
@@ -122,4 +127,57 @@ fn long_expressions() -> Vec<File> {
         script.push_str("}\n");
     }
     files(world(100, "min = 0\nmax = 50"), script)
+}
+
+fn labels() -> Vec<File> {
+    let mut script = "script all for tide\n\non bell(amount) {\n".to_owned();
+    for at in 0..9990_u32 {
+        let name: String = (0..5).map(|place| char::from(b'a' + (at / 9_u32.pow(place) % 9) as u8 * 2)).collect();
+        let _ = writeln!(script, "    show {name} \"{{v0}}\"");
+    }
+    script.push_str("}\n");
+    files(world(1, ""), script)
+}
+
+fn web() -> Vec<File> {
+    let mut script = "script all for tide\n\n".to_owned();
+    for from in 0..135 {
+        let _ = writeln!(script, "on changed v{from} {{");
+        for to in from + 1..135 {
+            let _ = writeln!(script, "    v{to} += 1");
+        }
+        script.push_str("}\n");
+    }
+    files(world(135, ""), script)
+}
+
+fn spawned() -> Vec<File> {
+    let mut script = "script all for tide\n\non bell(amount) {\n".to_owned();
+    for at in 0..5000 {
+        let _ = writeln!(script, "    spawn boat as b{at}\n    b{at}.cargo = 3");
+    }
+    script.push_str("}\n");
+    let boat = "[owners.boat]\nkind = \"actor\"\n[variables.boat.cargo]\ntype = \"int\"\nscope = \"instance\"\ndefault = 0\nmax = 9\n";
+    files(world(1, "") + boat, script)
+}
+
+fn one_bound() -> Vec<File> {
+    let mut script = "script all for tide\n\non bell(amount) {\n".to_owned();
+    for at in 1..5000 {
+        let _ = writeln!(script, "    v{at} = amount");
+        if at % 10 == 0 {
+            script.push_str("    v0 += 1\n");
+        }
+    }
+    script.push_str("}\n");
+    files(world(5000, "max = \"tide.v0\"").replacen("max = \"tide.v0\"\n", "", 1), script)
+}
+
+fn waivers() -> Vec<File> {
+    let mut script = "script all for tide\n\non bell(amount) {\n".to_owned();
+    for _ in 0..5000 {
+        script.push_str("    // waive range/can-exceed: nobody comes this far\n    v0 = 99\n");
+    }
+    script.push_str("}\n");
+    files(world(1, "max = 9"), script)
 }

@@ -4,7 +4,7 @@ use crate::finding::{Finding, RuleName};
 use crate::project::{Project, ScriptUnit};
 use crate::rules;
 use crate::script::ast::{Statement, walk};
-use crate::source::{FileId, FileKind, Location, Span};
+use crate::source::{FileId, FileKind, Location, SourceFile, Span};
 use crate::words::did_you_mean;
 
 const BAD_WAIVER: RuleName = RuleName("registry/bad-waiver");
@@ -14,9 +14,15 @@ struct Waiver {
     at: Location,
     /// A rule or a family.
     rule: String,
-    /// What it covers.
-    covers: Span,
+    /// The lines that it covers: the first and the last.
+    lines: (usize, usize),
     used: bool,
+}
+
+impl Waiver {
+    fn new(file: &SourceFile, at: Location, rule: String, covers: Span) -> Self {
+        Self { at, rule, lines: (file.line_index(covers.start), file.line_index(covers.end)), used: false }
+    }
 }
 
 /// All waivers of a project.
@@ -29,11 +35,13 @@ pub fn read(project: &Project, findings: &mut Vec<Finding>) -> Waivers {
     let mut all = Vec::new();
     for unit in &project.scripts {
         let file = project.sources.file(unit.file);
+        let mut spans: Option<Vec<Span>> = None;
         for &comment in &unit.tree.comments {
             let text = file.slice(comment).trim_start_matches('/');
             if let Some(rule) = parse(text, unit.at(comment), findings) {
-                let covers = covered_in_script(project, unit, comment);
-                all.push(Waiver { at: unit.at(comment), rule, covers, used: false });
+                let spans = spans.get_or_insert_with(|| coverable(unit));
+                let covers = covered_in_script(file, spans, comment);
+                all.push(Waiver::new(file, unit.at(comment), rule, covers));
             }
         }
     }
@@ -57,7 +65,7 @@ fn read_toml(project: &Project, id: FileId, findings: &mut Vec<Finding>, all: &m
         if let Some(rule) = parse(text[hash..].trim_start_matches('#'), at, findings) {
             let own_line = text[..hash].trim().is_empty();
             let covers = if own_line { entry_below(file, line) } else { span };
-            all.push(Waiver { at, rule, covers, used: false });
+            all.push(Waiver::new(file, at, rule, covers));
         }
     }
 }
@@ -77,7 +85,7 @@ fn comment_start(line: &str) -> Option<usize> {
 }
 
 /// The entry below a line: from the next line that is no comment to the next header.
-fn entry_below(file: &crate::source::SourceFile, line: usize) -> Span {
+fn entry_below(file: &SourceFile, line: usize) -> Span {
     let is_note = |line: usize| {
         let text = file.slice(file.line_span(line)).trim();
         text.is_empty() || text.starts_with('#')
@@ -122,12 +130,8 @@ fn parse(comment: &str, at: Location, findings: &mut Vec<Finding>) -> Option<Str
     Some(rule.to_owned())
 }
 
-/// What a waiver in a script covers: the statement on its line, or the statement, handler or declaration below it.
-fn covered_in_script(project: &Project, unit: &ScriptUnit, comment: Span) -> Span {
-    let file = project.sources.file(unit.file);
-    let line = file.line_index(comment.start);
-    let line_start = file.line_span(line).start;
-    let own_line = file.slice(Span { start: line_start, end: comment.start }).trim().is_empty();
+/// What a waiver in a script can cover: by where it begins, the longer first.
+fn coverable(unit: &ScriptUnit) -> Vec<Span> {
     let mut spans: Vec<Span> = Vec::new();
     let tree = &unit.tree;
     spans.extend(tree.header.map(|header| header.span));
@@ -138,30 +142,35 @@ fn covered_in_script(project: &Project, unit: &ScriptUnit, comment: Span) -> Spa
     for body in bodies.chain(tree.procedures.iter().map(|procedure| &procedure.body)) {
         walk(body, &mut |statement: &Statement| spans.push(statement.span));
     }
+    spans.sort_by_key(|span| (span.start, u32::MAX - span.end));
+    spans
+}
+
+/// What a waiver in a script covers: the statement on its line, or the statement, handler or declaration below it.
+fn covered_in_script(file: &SourceFile, spans: &[Span], comment: Span) -> Span {
+    let line_start = file.line_span(file.line_index(comment.start)).start;
+    let own_line = file.slice(Span { start: line_start, end: comment.start }).trim().is_empty();
     if own_line {
-        let below =
-            spans.iter().filter(|span| span.start > comment.end).min_by_key(|span| (span.start, u32::MAX - span.end));
+        let below = spans.get(spans.partition_point(|span| span.start <= comment.end));
         let between = below.map(|span| file.slice(Span { start: comment.end, end: span.start }));
         let adjacent = between
             .is_some_and(|text| text.lines().all(|line| line.trim().is_empty() || line.trim_start().starts_with("//")));
         return below.filter(|_| adjacent).copied().unwrap_or(comment);
     }
-    let here = spans.iter().filter(|span| file.line_index(span.start) == line && span.start < comment.start);
-    // At the end of a handler's first line the handler is meant, else the last statement that begins on the line.
-    here.min_by_key(|span| span.start).copied().unwrap_or(Span { start: line_start, end: comment.end })
+    // At the end of a handler's first line the handler is meant, else the first statement that begins on the line.
+    let here = spans.get(spans.partition_point(|span| span.start < line_start));
+    here.filter(|span| span.start < comment.start).copied().unwrap_or(Span { start: line_start, end: comment.end })
 }
 
 impl Waivers {
     /// Whether a waiver covers a finding; marks it as used.
     pub fn cover(&mut self, project: &Project, finding: &Finding) -> bool {
         let mut covered = false;
+        let line = project.sources.file(finding.at.file).line_index(finding.at.span.start);
         for waiver in &mut self.all {
-            let file = project.sources.file(waiver.at.file);
-            let fits = waiver.rule == finding.rule.0 || waiver.rule == finding.rule.family();
-            let inside = waiver.at.file == finding.at.file
-                && file.line_index(waiver.covers.start) <= file.line_index(finding.at.span.start)
-                && file.line_index(finding.at.span.start) <= file.line_index(waiver.covers.end);
-            if fits && inside && finding.rule != BAD_WAIVER {
+            let inside = waiver.at.file == finding.at.file && (waiver.lines.0..=waiver.lines.1).contains(&line);
+            let fits = || waiver.rule == finding.rule.0 || waiver.rule == finding.rule.family();
+            if inside && finding.rule != BAD_WAIVER && fits() {
                 waiver.used = true;
                 covered = true;
             }

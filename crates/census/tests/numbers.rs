@@ -213,11 +213,33 @@ fn where_ways_meet_the_weaker_fact_stays() {
     let (mut one, mut other) = (Facts::default(), Facts::default());
     one.add(difference(0, 1, 5.0));
     other.add(difference(0, 1, 2.0));
-    let joined = one.join(&open, &other, &open);
+    let joined = one.join(&open, &other, &open, true);
     assert!(joined.implies(&difference(0, 1, 2.0), &open));
     assert!(!joined.implies(&difference(0, 1, 3.0), &open));
-    let nothing = one.join(&open, &Facts::default(), &open);
+    let nothing = one.join(&open, &Facts::default(), &open, true);
     assert!(nothing.is_empty());
+}
+
+#[test]
+fn what_says_no_more_than_the_ranges_is_kept_where_they_may_grow() {
+    let (narrow, wide) = (|_| (0.0, 4.0), |_| (0.0, 9.0));
+    let mut one = Facts::default();
+    one.add(difference(0, 1, -9.0));
+    let other = Facts::default();
+    assert!(one.join(&narrow, &other, &wide, false).is_empty());
+    assert!(one.join(&narrow, &other, &wide, true).implies(&difference(0, 1, -9.0), &open));
+}
+
+#[test]
+fn a_step_by_a_constant_moves_along_what_is_known() {
+    let mut facts = Facts::default();
+    facts.add(difference(0, 1, 0.0));
+    let step = Linear::slot(0).plus(&Linear::constant(3.0), 1.0);
+    facts.assign(0, &[step], &[step], open(0));
+    assert!(facts.implies(&difference(0, 1, -3.0), &open));
+    assert!(!facts.implies(&difference(0, 1, -2.0), &open));
+    facts.assign(2, &[Linear::slot(0)], &[Linear::slot(0)], open(2)); // Nothing was known of it before.
+    assert!(facts.implies(&difference(2, 1, -3.0), &open) && facts.implies(&difference(0, 2, 0.0), &open));
 }
 
 #[test]

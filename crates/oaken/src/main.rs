@@ -81,7 +81,21 @@ impl<E: std::fmt::Display> From<E> for Failure {
     }
 }
 
+/// How much stack a thread may use, in bytes: expressions, blocks and procedures can stand in one another deeply. What is not
+/// used costs nothing.
+const STACK: usize = 256 << 20;
+
 fn main() -> ExitCode {
+    // Where there is no such room, the analysis makes do with the stack that there is.
+    let _ = rayon::ThreadPoolBuilder::new().stack_size(STACK).build_global();
+    match std::thread::Builder::new().stack_size(STACK).spawn(run).map(std::thread::JoinHandle::join) {
+        Ok(Ok(code)) => code,
+        Ok(Err(_)) => ExitCode::from(101),
+        Err(_) => run(),
+    }
+}
+
+fn run() -> ExitCode {
     let cli = Cli::parse();
     let project = cli.project.as_deref();
     let outcome = match cli.command {

@@ -151,3 +151,40 @@ fn a_broken_entry_keeps_the_rest_of_its_file() {
     assert!(marks.contains(&"registry/more.toml:4 registry/bad-entry".to_owned()), "{marks:?}");
     assert!(!marks.iter().any(|mark| mark.contains("unknown-name")), "{marks:?}");
 }
+
+#[test]
+fn procedures_that_call_one_another_two_thousand_deep_are_checked() {
+    let project = Project::tide();
+    let mut script = "script deep for tide\n\non bell {\n    p0()\n}\n".to_owned();
+    for at in 0..2000 {
+        script.push_str(&format!("\nproc p{at}() {{\n    let step = {at}\n    p{}()\n}}\n", at + 1));
+    }
+    script.push_str("\nproc p2000() {\n    height = 0\n}\n");
+    project.write("scripts/deep.oaken", script);
+    let marks = project.marks();
+    let unused = marks.iter().filter(|mark| mark.contains("deep.oaken") && mark.ends_with("unused/local"));
+    assert_eq!(unused.count(), 2000, "{marks:?}");
+}
+
+#[test]
+fn ten_thousand_labels_and_waivers_are_each_looked_at() {
+    let project = Project::tide();
+    let name = |at: u32| {
+        (0..5).map(|place| char::from(b"bdfhjlnprt"[(at / 10_u32.pow(place) % 10) as usize])).collect::<String>()
+    };
+    let shows: String = (0..10_000).map(|at| format!("    show {} \"!\"\n", name(at))).collect();
+    let waived: String = (0..2_000).map(|_| "    // waive unused/local: kept\n    let spare = 1\n").collect();
+    project.write(
+        "scripts/many.oaken",
+        format!("script many for tide\n\non bell {{\n{shows}}}\n\non tick {{\n{waived}}}\n"),
+    );
+    let marks = project.marks();
+    let ours: Vec<&String> = marks.iter().filter(|mark| mark.contains("many.oaken")).collect();
+    // Each label but the first is one letter away from an earlier one; the waivers are used.
+    assert_eq!(ours.iter().filter(|mark| mark.ends_with("shadow/lookalike")).count(), 9_999);
+    assert!(
+        !ours.iter().any(|mark| mark.ends_with("unused/waiver") || mark.ends_with("unused/local")),
+        "{:?}",
+        ours.last()
+    );
+}

@@ -492,6 +492,8 @@ impl<'a> UsedBuilder<'a> {
     #[must_use]
     pub fn finish(mut self, index: &PlaceIndex, bounded_by: &FxHashMap<VarId, Vec<VarId>>) -> Used {
         let mut extra: Vec<PlaceId> = Vec::new();
+        self.written.sort_unstable();
+        self.written.dedup();
         for &(variable, base) in &self.written {
             let bounded = bounded_by.get(&variable).map_or(&[][..], Vec::as_slice);
             let invariants = self.project.invariants.iter().filter(|i| i.variables.contains(&variable));

@@ -44,6 +44,8 @@ const MOST_SOURCES: usize = 32;
 const MOST_TESTS: usize = 16;
 /// How many procedure calls one handler's run may go into.
 const MOST_CALLS: u32 = 3000;
+/// How deep procedures that call one another are gone into: each takes its part of the stack.
+const MOST_DEPTH: usize = 64;
 
 /// Stands in [`State::removed`] for the script's own instance.
 pub const OWN_INSTANCE: Slot = Slot::MAX;
@@ -1191,13 +1193,20 @@ impl<'w, 'p> Run<'w, 'p> {
         state.forget_held(slot);
         let table = self.table;
         self.forget_tests(state, |read| read == slot || table.slots[slot as usize].aliases.contains(&read));
-        let kept: SmallVec<[Slot; 4]> =
-            table.slots[slot as usize].aliases.iter().copied().filter(|&alias| self.within(state, alias)).collect();
+        let mut kept: SmallVec<[Slot; 4]> = SmallVec::new();
+        let is_name = matches!(table.slots[slot as usize].ty, Type::Ref(_));
         for &alias in &table.slots[slot as usize].aliases {
             if self.is_unbound(state, alias) {
                 continue;
             }
-            match self.holder_beside_self(slot, alias).and_then(|holder| state.holds_self(holder)) {
+            let same = self.holder_beside_self(slot, alias).and_then(|holder| state.holds_self(holder));
+            if same != Some(true) && !is_name && *state.value(alias) == value && !state.facts.are_about(alias) {
+                continue; // It makes no difference.
+            }
+            if self.within(state, alias) {
+                kept.push(alias);
+            }
+            match same {
                 Some(false) => continue,
                 Some(true) => {
                     let same = [Linear::slot(slot)];

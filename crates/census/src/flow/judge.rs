@@ -18,6 +18,9 @@ use smallvec::{SmallVec, smallvec};
 /// How many things one write may make wrong before its states are no longer kept apart.
 const MOST_SPLITS: usize = 3;
 
+/// How many places one bounds at most of which it is looked at whether a write of the bound puts them right.
+const MOST_BOUNDED: usize = 100;
+
 /// Which way a write can move what it writes.
 #[derive(Clone, Copy, Debug)]
 pub(super) struct Moved {
@@ -76,28 +79,40 @@ impl Run<'_, '_> {
         let facts = &self.table.slots[slot as usize];
         let same: SmallVec<[Slot; 2]> =
             facts.aliases.iter().copied().filter(|&alias| self.is_same(state, slot, alias)).collect();
+        let is_suspect = |wrong: Wrong| state.suspects.iter().any(|suspect| suspect.wrong == wrong);
+        let mut right: SmallVec<[Wrong; 4]> = SmallVec::new();
+        let mut broken: SmallVec<[(Wrong, Limit); 2]> = SmallVec::new();
         for &other in std::iter::once(&slot).chain(&facts.bounds).chain(&same) {
             if self.is_gone(state, other) || self.is_unbound(state, other) {
                 continue;
             }
             for (limit, end) in self.judged_limits(other) {
                 let wrong = Wrong::Outside(other, end);
-                if within(before, other, limit, end) {
-                    state.suspects.retain(|suspect| suspect.wrong != wrong); // A test has told so since.
+                let can_break = moved.can_break(end, limit == Limit::Slot(slot));
+                let is_suspect = (can_break || facts.bounds.len() <= MOST_BOUNDED) && is_suspect(wrong);
+                if !is_suspect && !can_break {
+                    continue;
                 }
-                if within(state, other, limit, end) {
-                    state.suspects.retain(|suspect| suspect.wrong != wrong);
-                } else if moved.can_break(end, limit == Limit::Slot(slot))
-                    && (before.value(other).unset || !surely_beyond(before, other, limit, end))
-                {
-                    let limits = match limit {
-                        Limit::Number(value) => (value, value),
-                        Limit::Slot(bound) => state.ends(bound),
-                    };
-                    self.add_suspect(before, state, wrong, slot, at, limits);
-                    fresh.push(wrong);
+                let is_within = within(state, other, limit, end);
+                if is_suspect && (is_within || within(before, other, limit, end)) {
+                    right.push(wrong); // By this write, or as a test has told since the last one.
+                }
+                if !is_within && can_break && (before.value(other).unset || !surely_beyond(before, other, limit, end)) {
+                    broken.push((wrong, limit));
                 }
             }
+        }
+        if !right.is_empty() {
+            right.sort_unstable();
+            state.suspects.retain(|suspect| right.binary_search(&suspect.wrong).is_err());
+        }
+        for (wrong, limit) in broken {
+            let limits = match limit {
+                Limit::Number(value) => (value, value),
+                Limit::Slot(bound) => state.ends(bound),
+            };
+            self.add_suspect(before, state, wrong, slot, at, limits);
+            fresh.push(wrong);
         }
     }
 

@@ -365,6 +365,12 @@ impl Facts {
         self.known.is_empty()
     }
 
+    /// Whether anything is known of how a slot relates to others.
+    #[must_use]
+    pub fn are_about(&self, slot: Slot) -> bool {
+        self.known.iter().any(|fact| fact.factor(slot) != 0.0)
+    }
+
     /// Adds `form ≤ 0`.
     pub fn add(&mut self, form: Linear) {
         let fact = Fact::new(form);

@@ -80,12 +80,19 @@ pub struct Source {
 /// How many steps that have not settled are taken over where two ways meet.
 const MOST_STEPS: usize = 16;
 /// What each slot may hold. Copies share the pieces that neither has changed, since states are copied at every branch.
-#[derive(Clone, PartialEq, Debug)]
+#[derive(Clone, Debug)]
 pub struct Values {
     pieces: Box<[Arc<Vec<Abstract>>]>,
     /// A piece holds two to the power of this: about as many values as there are pieces, where there are many.
     shift: u32,
     len: u32,
+}
+
+impl PartialEq for Values {
+    fn eq(&self, other: &Self) -> bool {
+        let mut pairs = self.pieces.iter().zip(&other.pieces);
+        self.len == other.len && pairs.all(|(mine, theirs)| Arc::ptr_eq(mine, theirs) || mine == theirs)
+    }
 }
 
 /// The sizes of pieces, as powers of two.
@@ -129,7 +136,11 @@ impl Values {
     /// Takes in what the other may hold; pieces that are one and the same are passed over.
     fn join(&mut self, other: &Self) {
         for (mine, theirs) in self.pieces.iter_mut().zip(&other.pieces) {
-            if Arc::ptr_eq(mine, theirs) || mine == theirs {
+            if Arc::ptr_eq(mine, theirs) {
+                continue;
+            }
+            if mine == theirs {
+                *mine = Arc::clone(theirs); // Next time a glance tells.
                 continue;
             }
             for (mine, theirs) in Arc::make_mut(mine).iter_mut().zip(theirs.iter()) {

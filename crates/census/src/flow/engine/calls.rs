@@ -103,7 +103,7 @@ impl<'w> Run<'w, '_> {
             given.push((argument, value, forms));
         }
         self.calls += 1;
-        if self.stack.contains(&id) || self.calls > MOST_CALLS {
+        if self.stack.contains(&id) || self.stack.len() >= MOST_DEPTH || self.calls > MOST_CALLS {
             self.answered = None;
             self.call_unseen(state, id);
             return vec![state.clone()];

@@ -122,6 +122,9 @@ impl<'p> World<'p> {
     #[must_use]
     pub fn effects_of_spawning(&self, run: &Run<'_, '_>, actor: OwnerId) -> Others {
         let spawning: FxHashSet<HandlerId> = self.spawn_handlers(actor).collect();
+        if spawning.is_empty() {
+            return Others::new();
+        }
         let theirs = |effect: &Effect| effect.handler.is_some_and(|handler| spawning.contains(&handler));
         self.effects_on(run, |effect, _| !effect.own && theirs(effect))
     }

@@ -11,7 +11,9 @@ use crate::rules::facts::HandlerView;
 use crate::rules::{Example, Rule};
 use crate::script::ast::*;
 use crate::source::Span;
-use rustc_hash::FxHashSet;
+use rustc_hash::{FxHashMap, FxHashSet};
+use std::collections::VecDeque;
+use std::collections::hash_map::Entry;
 
 /// The rule.
 pub const RULE: Rule = Rule {
@@ -70,10 +72,22 @@ on bell {
     check: Some(check),
 };
 
+/// How many handlers a circle leads through at most.
+const LONGEST: usize = 8;
+/// How many circles are looked at.
+const MOST_CIRCLES: usize = 1000;
+/// How many handlers that answer a change are looked at.
+const MOST_ANSWERS: usize = 64;
+
 fn check(facts: &Facts<'_>) -> Vec<Finding> {
     let handlers: Vec<HandlerView<'_, '_>> =
         facts.handlers().filter(|handler| changed(facts, handler).is_some()).collect();
-    let edges: Vec<Vec<Edge>> = handlers.iter().map(|handler| edges(facts, handler, &handlers)).collect();
+    let mut answers: FxHashMap<CellId, Vec<usize>> = FxHashMap::default();
+    for (at, handler) in handlers.iter().enumerate() {
+        changed(facts, handler).into_iter().for_each(|cell| answers.entry(cell).or_default().push(at));
+    }
+    let edges: Vec<Vec<Edge>> =
+        handlers.iter().enumerate().map(|(from, handler)| edges(facts, (from, handler), &answers)).collect();
     let mut findings: Vec<Finding> = Vec::new();
     let endless =
         circles(&edges).into_iter().filter(|circle| !ends(circle) && !shuts_itself(facts, circle, &edges, &handlers));
@@ -218,8 +232,11 @@ pub(super) fn changed(facts: &Facts<'_>, handler: &HandlerView<'_, '_>) -> Optio
     handler.unit.handlers[handler.index].changed.and_then(|place| facts.project.cell_of(handler.unit, place))
 }
 
-fn edges(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, all: &[HandlerView<'_, '_>]) -> Vec<Edge> {
-    let from = all.iter().position(|other| other.id == handler.id).unwrap_or(0);
+fn edges(
+    facts: &Facts<'_>,
+    (from, handler): (usize, &HandlerView<'_, '_>),
+    answers: &FxHashMap<CellId, Vec<usize>>,
+) -> Vec<Edge> {
     let mut edges = Vec::new();
     for access in &facts.world.accesses[handler.script.index()] {
         let here = match access.body {
@@ -230,10 +247,12 @@ fn edges(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, all: &[HandlerView<'_
         if !here || !handler.found.reached.contains_key(&access.statement) {
             continue;
         }
-        for (to, _) in all.iter().enumerate().filter(|(_, other)| changed(facts, other) == Some(access.cell)) {
-            let turn = turn(facts, handler, access, op, value);
-            let held_by = held_by(facts, handler, access.statement);
-            edges.push(Edge { from, to, cell: access.cell, at: access.statement, turn, held_by });
+        let Some(answers) = answers.get(&access.cell) else { continue };
+        let turn = turn(facts, handler, access, op, value);
+        let held_by = held_by(facts, handler, access.statement);
+        let itself = answers.iter().filter(|&&to| to == from);
+        for &to in itself.chain(answers.iter().filter(|&&to| to != from)).take(MOST_ANSWERS) {
+            edges.push(Edge { from, to, cell: access.cell, at: access.statement, turn, held_by: held_by.clone() });
         }
     }
     edges
@@ -459,24 +478,57 @@ fn settles(facts: &Facts<'_>, unit: &ScriptUnit, cell: CellId, value: ExprId) ->
 
 /// Simple circles, each found from its first handler, up to eight handlers long.
 fn circles(edges: &[Vec<Edge>]) -> Vec<Vec<Edge>> {
+    let mut back: Vec<Vec<usize>> = vec![Vec::new(); edges.len()];
+    edges.iter().flatten().for_each(|edge| back[edge.to].push(edge.from));
+    let itself = edges.iter().flatten().filter(|edge| edge.from == edge.to);
+    let alone: Vec<Vec<Edge>> = itself.map(|edge| vec![edge.clone()]).collect();
     let mut found = Vec::new();
     for start in 0..edges.len() {
-        let mut path: Vec<Edge> = Vec::new();
-        extend(edges, start, start, &mut path, &mut found);
+        if found.len() >= MOST_CIRCLES {
+            break;
+        }
+        let way_back = ways_back(start, &back);
+        extend(edges, start, &way_back, &mut Vec::new(), &mut found);
     }
-    found
+    alone.into_iter().chain(found).collect()
 }
 
-fn extend(edges: &[Vec<Edge>], start: usize, at: usize, path: &mut Vec<Edge>, found: &mut Vec<Vec<Edge>>) {
-    if path.len() >= 8 || found.len() >= 1000 {
-        return;
+/// How many edges lead from each handler back to `start` at least, by later handlers alone: circles are found from their
+/// first handler on.
+fn ways_back(start: usize, back: &[Vec<usize>]) -> FxHashMap<usize, usize> {
+    let mut ways = FxHashMap::from_iter([(start, 0)]);
+    let mut open = VecDeque::from([start]);
+    while let Some(at) = open.pop_front() {
+        let way = ways[&at] + 1;
+        for &from in back[at].iter().filter(|&&from| from > start && way < LONGEST) {
+            if let Entry::Vacant(unknown) = ways.entry(from) {
+                unknown.insert(way);
+                open.push_back(from);
+            }
+        }
     }
+    ways
+}
+
+/// Goes on from the end of a path, as long as it can come back to where it began.
+fn extend(
+    edges: &[Vec<Edge>],
+    start: usize,
+    way_back: &FxHashMap<usize, usize>,
+    path: &mut Vec<Edge>,
+    found: &mut Vec<Vec<Edge>>,
+) {
+    let at = path.last().map_or(start, |edge| edge.to);
     for edge in &edges[at] {
+        let can_come_back = way_back.get(&edge.to).is_some_and(|way| path.len() + way < LONGEST);
+        if edge.from == edge.to || !can_come_back || found.len() >= MOST_CIRCLES {
+            continue;
+        }
         path.push(edge.clone());
         if edge.to == start {
             found.push(path.clone());
-        } else if edge.to > start && !path.iter().any(|other| other.from == edge.to) {
-            extend(edges, start, edge.to, path, found);
+        } else if !path.iter().any(|other| other.from == edge.to) {
+            extend(edges, start, way_back, path, found);
         }
         path.pop();
     }
