@@ -2,7 +2,7 @@
 
 use super::{Format, Outcome};
 use crate::print;
-use crate::print::{Out, faint, plain_line, strong};
+use crate::print::{Out, faint, plain_line, shorten, strong};
 use census::edit::{find_variable, type_key};
 use census::flow::access::{Access, AccessKind, Body};
 use census::flow::value::Value;
@@ -163,7 +163,7 @@ fn use_line(facts: &Facts<'_>, unit: &ScriptUnit, access: &Access) -> String {
         "  {:<28} {faint}{:<16}{faint:#} {}",
         plain_line(&place),
         plain_line(&body_name(facts, unit, access.body)),
-        plain_line(line)
+        plain_line(&shorten(line))
     )
 }
 

@@ -1,7 +1,7 @@
 //! `oaken uses ID`
 
 use super::{Format, Outcome};
-use crate::print::{Out, faint, plain_line, strong};
+use crate::print::{Out, faint, plain_line, shorten, strong};
 use census::edit::occurrences::{self, Occurrence};
 use census::edit::rename;
 use census::project::Project;
@@ -52,7 +52,7 @@ fn text(out: &mut Out, project: &Project, found: &[Occurrence]) -> std::io::Resu
             last = Some(occurrence.at.file);
             out.line(&format!("{strong}{}{strong:#}", plain_line(file)))?;
         }
-        out.line(&format!("{faint}{line:>6}{faint:#}  {}", plain_line(text)))?;
+        out.line(&format!("{faint}{line:>6}{faint:#}  {}", plain_line(&shorten(text))))?;
     }
     let mut files: Vec<_> = found.iter().map(|occurrence| occurrence.at.file).collect();
     files.dedup();

@@ -5,6 +5,7 @@ use crate::print::{Out, plain, plain_line, strong, width, wrap};
 use anstyle::AnsiColor;
 use census::whatif::{Effects, whatif};
 use serde_json::{Value, json};
+use std::collections::HashSet;
 use std::path::Path;
 use std::process::ExitCode;
 
@@ -51,10 +52,11 @@ fn text(out: &mut Out, effects: &Effects) -> std::io::Result<()> {
     }
     for (variable, before, after) in &effects.tallies {
         out.line(&format!("{strong}The tally of {}{strong:#}", plain_line(variable)))?;
-        for line in before.iter().filter(|line| !after.contains(line)) {
+        let (were, are): (HashSet<&String>, HashSet<&String>) = (before.iter().collect(), after.iter().collect());
+        for line in before.iter().filter(|line| !are.contains(line)) {
             out.line(&format!("{gone}- {}{gone:#}", plain_line(line)))?;
         }
-        for line in after.iter().filter(|line| !before.contains(line)) {
+        for line in after.iter().filter(|line| !were.contains(line)) {
             out.line(&format!("{new}+ {}{new:#}", plain_line(line)))?;
         }
     }

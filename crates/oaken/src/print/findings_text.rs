@@ -1,14 +1,11 @@
 //! Findings for people: file by file, each with its line, what happens in play, and the cure.
 
-use super::{Out, faint, level_style, plain, plain_line, strong, width, wrap};
+use super::{Out, faint, level_style, plain, plain_line, shorten, strong, width, wrap};
 use census::finding::Level;
 use census::project::Project;
 use census::report::{Report, Told, sizes};
 use census::words::count;
 use std::io;
-
-/// How many columns of a source line are shown.
-const LINE_LIMIT: usize = 160;
 
 /// Writes a report.
 pub fn print(project: &Project, report: &Report) -> io::Result<()> {
@@ -63,15 +60,6 @@ fn one(out: &mut Out, project: &Project, told: &Told) -> io::Result<()> {
         out.line(&format!("           {faint}{}: {place}{faint:#}", plain_line(&related.message)))?;
     }
     out.line("")
-}
-
-fn shorten(line: &str) -> String {
-    let mut short: String = line.chars().take(LINE_LIMIT).collect();
-    let left = line.chars().count().saturating_sub(LINE_LIMIT);
-    if left > 0 {
-        short.push_str(&format!(" … and {left} characters more"));
-    }
-    short
 }
 
 /// "3 errors, 2 warnings and 1 note in 41 variables and 12 scripts"

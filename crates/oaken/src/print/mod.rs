@@ -136,3 +136,17 @@ pub fn wrap(text: &str, width: usize) -> Vec<String> {
         textwrap::Options::new(width.max(20)).break_words(false).word_separator(textwrap::WordSeparator::AsciiSpace);
     textwrap::wrap(text, options).into_iter().map(std::borrow::Cow::into_owned).collect()
 }
+
+/// How many columns of a source line are shown.
+const LINE_LIMIT: usize = 160;
+
+/// A line of a file, cut where it is very long.
+#[must_use]
+pub fn shorten(line: &str) -> String {
+    let mut short: String = line.chars().take(LINE_LIMIT).collect();
+    let left = line.chars().count().saturating_sub(LINE_LIMIT);
+    if left > 0 {
+        short.push_str(&format!(" … and {left} characters more"));
+    }
+    short
+}
