@@ -179,11 +179,11 @@ fn an_assignment_moves_what_is_known_along() {
     let mut facts = Facts::default();
     facts.add(difference(0, 1, 1.0));
     let next = [Linear::slot(0).plus(&Linear::constant(1.0), 1.0)];
-    facts.assign(0, &next, &next, (f64::NEG_INFINITY, f64::INFINITY)); // a = a + 1
+    facts.assign(0, &next, &next, &open, open(0)); // a = a + 1
     assert!(facts.implies(&difference(0, 1, 0.0), &open), "a ≤ b still");
     assert!(!facts.implies(&difference(0, 1, 1.0), &open), "but no longer a + 1 ≤ b");
     let copy = [Linear::slot(1)];
-    facts.assign(2, &copy, &copy, (f64::NEG_INFINITY, f64::INFINITY)); // c = b
+    facts.assign(2, &copy, &copy, &open, open(2)); // c = b
     assert!(facts.implies(&difference(0, 2, 0.0), &open));
 }
 
@@ -235,10 +235,10 @@ fn a_step_by_a_constant_moves_along_what_is_known() {
     let mut facts = Facts::default();
     facts.add(difference(0, 1, 0.0));
     let step = Linear::slot(0).plus(&Linear::constant(3.0), 1.0);
-    facts.assign(0, &[step], &[step], open(0));
+    facts.assign(0, &[step], &[step], &open, open(0));
     assert!(facts.implies(&difference(0, 1, -3.0), &open));
     assert!(!facts.implies(&difference(0, 1, -2.0), &open));
-    facts.assign(2, &[Linear::slot(0)], &[Linear::slot(0)], open(2)); // Nothing was known of it before.
+    facts.assign(2, &[Linear::slot(0)], &[Linear::slot(0)], &open, open(2)); // Nothing was known of it before.
     assert!(facts.implies(&difference(2, 1, -3.0), &open) && facts.implies(&difference(0, 2, 0.0), &open));
 }
 

@@ -1186,8 +1186,7 @@ impl<'w, 'p> Run<'w, 'p> {
 
     /// Gives a slot a value, and those that may be the same place the chance of it.
     fn put(&mut self, state: &mut State, slot: Slot, value: Abstract, uppers: &[Linear], lowers: &[Linear]) {
-        let ends = state.ends(slot);
-        state.facts.assign(slot, uppers, lowers, ends);
+        state.relate(slot, uppers, lowers, value.value.ends());
         state.doubted.retain(|other| *other != slot);
         state.selves.retain(|(holder, _)| *holder != slot);
         state.forget_held(slot);
@@ -1210,9 +1209,8 @@ impl<'w, 'p> Run<'w, 'p> {
                 Some(false) => continue,
                 Some(true) => {
                     let same = [Linear::slot(slot)];
-                    let ends = state.ends(alias);
                     state.forget_held(alias);
-                    state.facts.assign(alias, &same, &same, ends);
+                    state.relate(alias, &same, &same, value.value.ends());
                     state.values[alias as usize] = value.clone();
                     continue;
                 }

@@ -14,8 +14,10 @@ pub type Slot = u32;
 
 /// Stands for the new value while an assignment is worked out.
 const FRESH: Slot = Slot::MAX;
-/// How many facts are kept.
-const MOST_FACTS: usize = 24;
+/// How many facts are kept: in a long body there are many places, each beside its own bound.
+const MOST_FACTS: usize = 256;
+/// How many facts are kept that have a place in common with a new one.
+const MOST_BESIDE: usize = 60;
 /// How many terms a fact may have.
 const MOST_TERMS: usize = 4;
 /// How far sums of facts are followed.
@@ -145,6 +147,11 @@ impl Linear {
         self.terms.iter().fold(0, |all, &(slot, factor)| all | 1 << ((slot * 2 + u32::from(factor > 0.0)) % 64))
     }
 
+    /// Whether it is about the sum or the difference of two slots: the shape of what a loop may keep from round to round.
+    fn is_octagonal(&self) -> bool {
+        self.terms.len() == 2 && self.terms.iter().all(|(_, factor)| factor.abs() == 1.0)
+    }
+
     /// The factor of a slot.
     #[must_use]
     pub fn factor(&self, slot: Slot) -> f64 {
@@ -271,6 +278,12 @@ impl Fact {
         self.constant.max(by_ranges)
     }
 
+    /// Whether it may have a place in common with another.
+    fn is_beside(&self, other: &Self) -> bool {
+        let places = |shadow: u64| (shadow | shadow >> 1) & 0x5555_5555_5555_5555;
+        places(self.shadow) & places(other.shadow) != 0
+    }
+
     /// Whether it is about the same places, with the same factors.
     fn is_about(&self, other: &Self) -> bool {
         self.shadow == other.shadow && self.form.terms == other.form.terms
@@ -316,10 +329,11 @@ fn change_by(known: &[Fact], fact: &Fact) -> Option<Change> {
     if let Some(at) = known.iter().position(|known| known.is_about(fact)) {
         return (fact.constant > known[at].constant).then_some(Change::Tighten(at));
     }
-    if known.len() < MOST_FACTS {
+    let beside = |at: &usize| known.len() >= MOST_FACTS || known[*at].is_beside(fact);
+    if known.len() < MOST_BESIDE || known.len() < MOST_FACTS && (0..known.len()).filter(beside).count() < MOST_BESIDE {
         return Some(Change::Push);
     }
-    let longest = (0..known.len()).max_by_key(|&at| known[at].terms.len())?;
+    let longest = (0..known.len()).filter(beside).max_by_key(|&at| known[at].terms.len())?;
     (known[longest].terms.len() > fact.terms.len()).then_some(Change::Replace(longest))
 }
 
@@ -334,20 +348,33 @@ fn take_in(known: &mut Vec<Fact>, form: Linear) {
 /// asked for.
 #[derive(Default)]
 struct Telling {
-    asked: u32,
-    telling: u32,
+    asked: Marks,
+    telling: Marks,
+}
+
+/// A mark for each fact of a list.
+#[derive(Default)]
+struct Marks([u64; MOST_FACTS / 64]);
+
+impl Marks {
+    fn set(&mut self, at: usize) {
+        self.0[at / 64] |= 1 << (at % 64);
+    }
+
+    fn has(&self, at: usize) -> bool {
+        self.0[at / 64] & 1 << (at % 64) != 0
+    }
 }
 
 impl Telling {
     fn has(&mut self, at: usize, tells: impl FnOnce() -> bool) -> bool {
-        let bit = 1 << at;
-        if self.asked & bit == 0 {
-            self.asked |= bit;
+        if !self.asked.has(at) {
+            self.asked.set(at);
             if tells() {
-                self.telling |= bit;
+                self.telling.set(at);
             }
         }
-        self.telling & bit != 0
+        self.telling.has(at)
     }
 }
 
@@ -513,8 +540,9 @@ impl Facts {
     }
 
     /// The same where the ranges are known: what that of the slot says of its facts is kept too. What others are found to do
-    /// together is kept where it says more than their ranges, or in any case (`all`) if they may still grow.
-    pub fn forget_within(&mut self, slot: Slot, ends: &impl Fn(Slot) -> (f64, f64), all: bool) {
+    /// together is kept where it says more than their ranges, or where they may still grow (`in_loop`) and it
+    /// may be what a loop keeps.
+    pub fn forget_within(&mut self, slot: Slot, ends: &impl Fn(Slot) -> (f64, f64), in_loop: bool) {
         if self.known.iter().all(|fact| fact.factor(slot) == 0.0) {
             return;
         }
@@ -523,12 +551,19 @@ impl Facts {
         let low = lo.is_finite().then(|| Linear::constant(lo).plus(&value, -1.0));
         let high = hi.is_finite().then(|| value.plus(&Linear::constant(hi), -1.0));
         let own: SmallVec<[Linear; 2]> = low.into_iter().chain(high).collect();
-        self.eliminate(&own, slot, |sum| all || sum.highest(ends) > 0.0);
+        self.eliminate(&own, slot, |sum| in_loop && sum.is_octagonal() || sum.highest(ends) > 0.0);
     }
 
-    /// `slot` takes a new value that lies below each of `uppers` and above each of `lowers`, forms over the old values; the
-    /// ends are those of its old one.
-    pub fn assign(&mut self, slot: Slot, uppers: &[Linear], lowers: &[Linear], (lo, hi): (f64, f64)) {
+    /// `slot` takes a new value that lies below each of `uppers` and above each of `lowers`, forms over the old values, as
+    /// are the ends. What follows of others is kept where it says more than the ranges, or may be what a loop keeps.
+    pub fn assign(
+        &mut self,
+        slot: Slot,
+        uppers: &[Linear],
+        lowers: &[Linear],
+        ends: &impl Fn(Slot) -> (f64, f64),
+        new_ends: (f64, f64),
+    ) {
         if let ([upper], [lower]) = (uppers, lowers)
             && upper.terms[..] == [(slot, 1.0)]
             && upper == lower
@@ -553,11 +588,12 @@ impl Facts {
         }
         // A step by another place: how far the value was at most, or at least, tells how it relates to that place now.
         if new.iter().any(|fact| fact.terms.len() > 2 && fact.factor(slot) != 0.0) {
-            let old = Linear::slot(slot);
+            let (old, (lo, hi)) = (Linear::slot(slot), ends(slot));
             new.extend(lo.is_finite().then(|| Linear::constant(lo).plus(&old, -1.0)));
             new.extend(hi.is_finite().then(|| old.plus(&Linear::constant(hi), -1.0)));
         }
-        self.eliminate(&new, slot, |_| true);
+        let ends = |slot| if slot == FRESH { new_ends } else { ends(slot) };
+        self.eliminate(&new, slot, |sum| sum.is_octagonal() || sum.highest(&ends) > 0.0);
     }
 
     /// `slot` moves by a constant: what is known of it moves along.
@@ -602,21 +638,22 @@ impl Facts {
     }
 
     /// Facts that hold on both of two ways. What only one of them states, and the other knows too, is kept where it says
-    /// more than the ranges of the two together, or in any case (`all`) if they may still grow.
+    /// more than the ranges of the two together, or where they may still grow (`in_loop`) and it
+    /// may be what a loop keeps.
     #[must_use]
     pub fn join(
         &self,
         ends: &impl Fn(Slot) -> (f64, f64),
         other: &Self,
         other_ends: &impl Fn(Slot) -> (f64, f64),
-        all: bool,
+        in_loop: bool,
     ) -> Self {
         if Arc::ptr_eq(&self.known, &other.known) || self == other {
             return self.clone();
         }
         // What both know of the same places comes first. Mostly it stands at the same place in both lists.
         let mut joined = Vec::with_capacity(self.known.len());
-        let (mut mine, mut theirs) = (0_u32, 0_u32);
+        let (mut mine, mut theirs) = (Marks::default(), Marks::default());
         for (at, fact) in self.known.iter().enumerate() {
             let beside = other.known.get(at).filter(|beside| beside.is_about(fact)).map(|_| at);
             if let Some(found) = beside.or_else(|| other.known.iter().position(|known| known.is_about(fact))) {
@@ -626,8 +663,8 @@ impl Facts {
                     false => fact.constant_within(ends).min(beside.constant_within(other_ends)),
                 };
                 joined.push(Fact { form: Linear { constant, ..fact.form }, ..*fact });
-                mine |= 1 << at;
-                theirs |= 1 << found;
+                mine.set(at);
+                theirs.set(found);
             }
         }
         let both = |slot| {
@@ -635,14 +672,14 @@ impl Facts {
             (mine.0.min(theirs.0), mine.1.max(theirs.1))
         };
         let mut take = |form: Linear| {
-            if all || form.highest(&both) > 0.0 {
+            if in_loop && form.is_octagonal() || form.highest(&both) > 0.0 {
                 take_in(&mut joined, form);
             }
         };
-        for (_, fact) in self.known.iter().enumerate().filter(|(at, _)| mine & 1 << at == 0) {
+        for (_, fact) in self.known.iter().enumerate().filter(|&(at, _)| !mine.has(at)) {
             other.find_what_it_knows_too(fact, ends, other_ends, &mut take);
         }
-        for (_, fact) in other.known.iter().enumerate().filter(|(at, _)| theirs & 1 << at == 0) {
+        for (_, fact) in other.known.iter().enumerate().filter(|&(at, _)| !theirs.has(at)) {
             self.find_what_it_knows_too(fact, other_ends, ends, &mut take);
         }
         Self { known: Arc::new(joined) }

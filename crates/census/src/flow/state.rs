@@ -263,10 +263,7 @@ impl State {
     /// The ends of a slot's range.
     #[must_use]
     pub fn ends(&self, slot: Slot) -> (f64, f64) {
-        match self.values.get(slot as usize).map(|value| &value.value) {
-            Some(Value::Num(num)) => (num.lo, num.hi),
-            _ => (f64::NEG_INFINITY, f64::INFINITY),
-        }
+        self.values.get(slot as usize).map_or((f64::NEG_INFINITY, f64::INFINITY), |value| value.value.ends())
     }
 
     /// The value of a slot.
@@ -321,6 +318,13 @@ impl State {
             facts.forget_within(slot, &|slot| self.ends(slot), in_loop);
             self.facts = facts;
         }
+    }
+
+    /// A slot takes a new value, with these ends, that lies below each of `uppers` and above each of `lowers`.
+    pub fn relate(&mut self, slot: Slot, uppers: &[Linear], lowers: &[Linear], new_ends: (f64, f64)) {
+        let mut facts = std::mem::take(&mut self.facts);
+        facts.assign(slot, uppers, lowers, &|slot| self.ends(slot), new_ends);
+        self.facts = facts;
     }
 
     /// Takes a form to be at most zero; none where the facts say that it always is above.

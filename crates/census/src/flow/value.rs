@@ -566,6 +566,15 @@ impl Abstract {
 }
 
 impl Value {
+    /// From where to where it lies, if it is a number; anywhere else.
+    #[must_use]
+    pub fn ends(&self) -> (f64, f64) {
+        match self {
+            Self::Num(num) => (num.lo, num.hi),
+            _ => (f64::NEG_INFINITY, f64::INFINITY),
+        }
+    }
+
     /// Whether it can be one thing only.
     #[must_use]
     pub fn is_single(&self) -> bool {

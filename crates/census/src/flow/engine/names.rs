@@ -157,10 +157,9 @@ impl<'w> Run<'w, '_> {
             let known =
                 self.table.slots[at as usize].variable.and_then(|variable| self.table.of_variable(variable, from));
             if let Some(known) = known {
-                state.values[at as usize] = state.values[known as usize].clone();
                 let same = [Linear::slot(known)];
-                let ends = state.ends(at);
-                state.facts.assign(at, &same, &same, ends);
+                state.relate(at, &same, &same, state.ends(known));
+                state.values[at as usize] = state.values[known as usize].clone();
             }
         }
     }
