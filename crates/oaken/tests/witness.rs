@@ -196,6 +196,27 @@ on gust(force) when not flag {
 }
 
 #[test]
+fn what_an_after_block_overwrites_is_shown() {
+    let script = "script coins for tide\n\non bell {\n    let seen = coins\n    after 1s {\n        coins = seen + 1\n    }\n}\n";
+    let found = proven(script, "sharing/lost-update", 6);
+    assert!(found["sentence"].as_str().is_some_and(|text| text.contains("during the wait")), "{found}");
+}
+
+#[test]
+fn an_instance_that_is_made_twice_is_shown() {
+    let script = "script crew for tide\n\non bell {\n    wait 1s\n    spawn boat\n}\n";
+    let found = proven(script, "sharing/reentry", 3);
+    assert!(found["sentence"].as_str().is_some_and(|text| text.contains("a second `boat` is made")), "{found}");
+}
+
+#[test]
+fn a_guard_whose_wait_is_dropped_is_shown() {
+    let script = "script busy for boat\n\non bell when not tide.flag {\n    tide.flag = true\n    wait 2s\n    parcels = 3\n    tide.flag = false\n}\n\non touched(other: boat) {\n    remove other\n}\n";
+    let found = proven(script, "sharing/stuck-guard", 4);
+    assert!(found["sentence"].as_str().is_some_and(|text| text.contains("still true")), "{found}");
+}
+
+#[test]
 fn time_alone_can_do_it() {
     let script = "script tides for tide\non every 10s {\n    height += 1\n}\n";
     let witness = proven(script, "range/can-exceed", 3);

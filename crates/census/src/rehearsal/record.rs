@@ -306,7 +306,7 @@ impl Observer for Recorder<'_> {
             Happening::Changed { cell, of, old, new, at } => {
                 return self.changed(tick, memory, *cell, *of, *old, *new, *at);
             }
-            Happening::Sent { .. } => return,
+            Happening::Sent { .. } | Happening::Spawned { .. } | Happening::Dropped { .. } => return,
             Happening::Began { handler, .. } => return self.handlers.push(*handler),
             Happening::Ended { .. } => {
                 self.handlers.pop();

@@ -472,6 +472,7 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
     ) {
         let Some(actor) = actor else { return };
         self.settle();
+        self.tell(&Happening::Spawned { actor, at: unit.at(span) });
         if self.depth >= MOST_SPAWNS {
             return self.stop(unit.at(span), "`spawn` handlers spawn one another without an end");
         }

@@ -56,12 +56,16 @@ pub enum Happening<'a> {
     Noted { text: &'a str, at: Location },
     /// A script sent a signal.
     Sent { signal: SignalId, at: Location },
+    /// A script made a new instance.
+    Spawned { actor: OwnerId, at: Location },
     /// A question was asked.
     Asked { text: &'a str, choices: &'a [String], at: Location },
     /// A handler began, or went on after a wait.
     Began { id: u64, handler: HandlerId, of: Option<InstanceAt>, resumed: bool },
     /// A handler ended, or waits.
     Ended { waits: bool },
+    /// What waited was dropped, since its instance or its scene is gone.
+    Dropped { id: u64 },
     /// Something went wrong.
     Fault(&'a Fault),
     /// Another scene was loaded.
@@ -630,10 +634,19 @@ impl<'l, 'p, O: Observer> Machine<'l, 'p, O> {
 
     /// Drops what waits, where it is meant.
     pub(super) fn drop_waiting(&mut self, meant: impl Fn(&Activation) -> bool) {
-        self.sleeping.retain(|_, activation| !meant(activation));
-        self.waiting.retain(|activation| !meant(activation));
-        self.questions.retain(|question| !meant(&question.activation));
-        self.queue.retain(|trigger| !matches!(trigger, Trigger::Resume(activation) if meant(activation)));
+        let mut dropped: Vec<u64> = Vec::new();
+        let mut stays = |activation: &Activation| {
+            let stays = !meant(activation);
+            if !stays {
+                dropped.push(activation.id);
+            }
+            stays
+        };
+        self.sleeping.retain(|_, activation| stays(activation));
+        self.waiting.retain(|activation| stays(activation));
+        self.questions.retain(|question| stays(&question.activation));
+        self.queue.retain(|trigger| !matches!(trigger, Trigger::Resume(activation) if !stays(activation)));
+        dropped.into_iter().for_each(|id| self.tell(&Happening::Dropped { id }));
     }
 
     /// An instance is removed: what waits for it is dropped, and its `removed` handlers are queued.

@@ -175,9 +175,15 @@ impl<'g> Watcher<'g> {
 
     fn ended(&mut self, memory: &Memory<'_, '_>, waits: bool) {
         let Some(id) = self.running.pop() else { return };
-        if waits {
+        // What a handler read before, an `after` block of its own may still write.
+        if waits || self.goal.kind == Kind::Lost {
             return;
         }
+        self.over(memory, id);
+    }
+
+    /// An activation goes on no more; its guard must be down.
+    fn over(&mut self, memory: &Memory<'_, '_>, id: u64) {
         let Some(alive) = self.alive.remove(&id) else { return };
         let Some(Guard { cell, of, up, down }) = alive.guard else { return };
         if memory.get(cell, of) == up {
@@ -214,7 +220,7 @@ impl<'g> Watcher<'g> {
                 let name = cell_name(memory.layout(), memory, cell, of);
                 let text = |value| crate::rehearse::value_text(memory, value);
                 let (before, after) = (text(old), text(new));
-                let reason = "it came again while it waited, and is done once";
+                let reason = DONE_ONCE;
                 let expect = expectation(memory, cell, &name, &format!("== {before}"), reason);
                 let hidden = Hidden { cell, of, right: old.cloned(), reason };
                 self.reach(format!("`{name}` changes a second time, from {before} to {after}"), expect, Some(hidden));
@@ -276,6 +282,9 @@ impl<'g> Watcher<'g> {
     }
 }
 
+/// Why a step of a handler that came again ought not to be done again.
+const DONE_ONCE: &str = "it came again while it waited, and is done once";
+
 /// What ought to hold; only what the registry lists, of an instance that has a name, can be expected.
 fn expectation(memory: &Memory<'_, '_>, cell: CellId, name: &str, is: &str, reason: &str) -> Vec<Expected> {
     if memory.layout().project.variable_of(cell).is_none() || name.contains(' ') {
@@ -321,7 +330,17 @@ impl Observer for Watcher<'_> {
                 let name = &memory.layout().project.registry.signal(*signal).name;
                 self.reach(format!("`{name}` is sent a second time"), Vec::new(), None);
             }
+            Happening::Spawned { actor, at } if self.goal.kind == Kind::Reentry && self.is_done_again(Some(*at)) => {
+                let name = &memory.layout().project.registry.owner(*actor).name;
+                let live = memory.all_live().into_iter().filter(|at| memory.instances[at.0 as usize].actor == *actor);
+                let expect = (format!("count({name}) == {}", live.count()), DONE_ONCE.to_owned());
+                self.reach(format!("a second `{name}` is made"), vec![expect], None);
+            }
+            Happening::Dropped { id } => self.over(memory, *id),
             Happening::Run => {
+                let mut waited: Vec<u64> = self.alive.keys().copied().collect();
+                waited.sort_unstable();
+                waited.into_iter().for_each(|id| self.over(memory, id));
                 self.alive.clear();
                 self.changes.clear();
                 self.begun.clear();
