@@ -597,7 +597,8 @@ impl<'w, 'p> Run<'w, 'p> {
     /// Runs the steps of a block. A procedure's call may leave several states behind.
     fn steps(&mut self, mut state: State, block: &Block) -> Vec<State> {
         let mut last_uses = &block.last_uses[..];
-        state.forget_all(&self.used_up(&mut last_uses, 0), self.in_loop);
+        let used_up = self.used_up(&mut last_uses, 0);
+        self.let_go(&mut state, &used_up);
         let mut states = vec![state];
         for (at, step) in (1..).zip(&block.steps) {
             let mut next = Vec::with_capacity(1);
@@ -624,10 +625,18 @@ impl<'w, 'p> Run<'w, 'p> {
             }
             let mut given = self.given.split_off(mark);
             given.extend(self.used_up(&mut last_uses, at));
-            next.iter_mut().for_each(|state| state.forget_all(&given, self.in_loop));
+            next.iter_mut().for_each(|state| self.let_go(state, &given));
             states = next;
         }
         states
+    }
+
+    /// Nobody asks for these slots again: how they relate to others, and what they were worked out from, is of no use.
+    fn let_go(&self, state: &mut State, slots: &[Slot]) {
+        if !slots.is_empty() {
+            state.forget_all(slots, self.in_loop);
+            state.sources.retain(|source| !slots.contains(&source.local));
+        }
     }
 
     /// The locals that nobody asks for after so many steps; they are taken off the list.
@@ -900,7 +909,8 @@ impl<'w, 'p> Run<'w, 'p> {
             }
         }
         if state.sources.len() > MOST_SOURCES {
-            state.sources.to_mut().truncate(MOST_SOURCES);
+            let beyond = state.sources.len() - MOST_SOURCES;
+            state.sources.to_mut().drain(..beyond);
         }
     }
 

@@ -2,6 +2,7 @@
 
 mod designs;
 mod guards;
+mod long;
 mod places;
 mod registry;
 mod sharing;
