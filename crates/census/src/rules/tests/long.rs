@@ -66,9 +66,11 @@ fn the_same_in_the_rounds_of_a_loop() {
 
 #[test]
 fn what_was_read_before_a_wait_behind_many_other_values() {
-    let (mut registry, mut script) = ("[variables.tide]\n".to_owned(), "script marks for tide\n\non bell {\n".to_owned());
+    let (mut registry, mut script) =
+        ("[variables.tide]\n".to_owned(), "script marks for tide\n\non bell {\n".to_owned());
     for at in 0..45 {
-        let _ = writeln!(registry, "mark{at} = {{ type = \"int\", scope = \"global\", default = 0, engine = \"both\" }}");
+        let _ =
+            writeln!(registry, "mark{at} = {{ type = \"int\", scope = \"global\", default = 0, engine = \"both\" }}");
         let _ = writeln!(script, "    let high{at} = mark{at} + 1\n    note \"{{high{at}}}\"");
     }
     script.push_str("    let seen = mark7\n    wait 1s\n    mark7 = seen + 1 // ~ sharing/lost-update\n}\n");
