@@ -15,7 +15,7 @@ pub type Slot = u32;
 /// Stands for the new value while an assignment is worked out.
 const FRESH: Slot = Slot::MAX;
 /// How many facts are kept: in a long body there are many places, each beside its own bound.
-const MOST_FACTS: usize = 256;
+const MOST_FACTS: usize = 128;
 /// How many facts are kept that have a place in common with a new one.
 const MOST_BESIDE: usize = 60;
 /// How many terms a fact may have.
