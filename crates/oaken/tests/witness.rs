@@ -69,6 +69,13 @@ fn proven(script: &str, rule: &str, line: usize) -> Value {
     witness
 }
 
+/// The same, where the witness says this.
+#[track_caller]
+fn proven_by(script: &str, rule: &str, line: usize, words: &str) {
+    let found = proven(script, rule, line);
+    assert!(found["sentence"].as_str().is_some_and(|text| text.contains(words)), "{found}");
+}
+
 #[test]
 fn a_cap_that_is_passed_is_shown_with_the_numbers() {
     let script = "script loading for boat\non touched(other: parcel) {\n    parcels += 1\n    remove other\n}\n";
@@ -198,22 +205,19 @@ on gust(force) when not flag {
 #[test]
 fn what_an_after_block_overwrites_is_shown() {
     let script = "script coins for tide\n\non bell {\n    let seen = coins\n    after 1s {\n        coins = seen + 1\n    }\n}\n";
-    let found = proven(script, "sharing/lost-update", 6);
-    assert!(found["sentence"].as_str().is_some_and(|text| text.contains("during the wait")), "{found}");
+    proven_by(script, "sharing/lost-update", 6, "during the wait");
 }
 
 #[test]
 fn an_instance_that_is_made_twice_is_shown() {
     let script = "script crew for tide\n\non bell {\n    wait 1s\n    spawn boat\n}\n";
-    let found = proven(script, "sharing/reentry", 3);
-    assert!(found["sentence"].as_str().is_some_and(|text| text.contains("a second `boat` is made")), "{found}");
+    proven_by(script, "sharing/reentry", 3, "a second `boat` is made");
 }
 
 #[test]
 fn a_guard_whose_wait_is_dropped_is_shown() {
     let script = "script busy for boat\n\non bell when not tide.flag {\n    tide.flag = true\n    wait 2s\n    parcels = 3\n    tide.flag = false\n}\n\non touched(other: boat) {\n    remove other\n}\n";
-    let found = proven(script, "sharing/stuck-guard", 4);
-    assert!(found["sentence"].as_str().is_some_and(|text| text.contains("still true")), "{found}");
+    proven_by(script, "sharing/stuck-guard", 4, "still true");
 }
 
 #[test]

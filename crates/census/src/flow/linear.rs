@@ -523,7 +523,7 @@ impl Facts {
 
     /// Forgets all facts about a slot, but keeps what they say of others together.
     pub fn forget(&mut self, slot: Slot) {
-        if self.known.iter().any(|fact| fact.factor(slot) != 0.0) {
+        if self.are_about(slot) {
             self.eliminate(&[], slot, |_| true);
         }
     }
@@ -543,7 +543,7 @@ impl Facts {
     /// together is kept where it says more than their ranges, or where they may still grow (`in_loop`) and it
     /// may be what a loop keeps.
     pub fn forget_within(&mut self, slot: Slot, ends: &impl Fn(Slot) -> (f64, f64), in_loop: bool) {
-        if self.known.iter().all(|fact| fact.factor(slot) == 0.0) {
+        if !self.are_about(slot) {
             return;
         }
         let (lo, hi) = ends(slot);
@@ -573,7 +573,7 @@ impl Facts {
         }
         let is_free = |form: &Linear| form.factor(slot) == 0.0;
         let fits = self.known.len() + uppers.len() + lowers.len() <= MOST_FACTS; // New facts go before old ones.
-        if fits && self.known.iter().all(|fact| is_free(fact)) && uppers.iter().chain(lowers).all(is_free) {
+        if fits && !self.are_about(slot) && uppers.iter().chain(lowers).all(is_free) {
             let own = Linear::slot(slot);
             uppers.iter().filter(|upper| !upper.terms.is_empty()).for_each(|upper| self.add(own.plus(upper, -1.0)));
             lowers.iter().filter(|lower| !lower.terms.is_empty()).for_each(|lower| self.add(lower.plus(&own, -1.0)));
@@ -596,12 +596,14 @@ impl Facts {
         self.eliminate(&new, slot, |sum| sum.is_octagonal() || sum.highest(&ends) > 0.0);
     }
 
-    /// `slot` moves by a constant: what is known of it moves along.
+    /// `slot` moves by a constant: what is known of it moves along, as far as floats go.
     fn shift(&mut self, slot: Slot, by: f64) {
-        if by != 0.0 && self.known.iter().any(|fact| fact.factor(slot) != 0.0) {
-            for fact in Arc::make_mut(&mut self.known) {
+        if by != 0.0 && self.are_about(slot) {
+            let known = Arc::make_mut(&mut self.known);
+            for fact in known.iter_mut().filter(|fact| fact.factor(slot) != 0.0) {
                 fact.form.constant -= fact.factor(slot) * by;
             }
+            known.retain(|fact| fact.constant.is_finite());
         }
     }
 
@@ -638,8 +640,8 @@ impl Facts {
     }
 
     /// Facts that hold on both of two ways. What only one of them states, and the other knows too, is kept where it says
-    /// more than the ranges of the two together, or where they may still grow (`in_loop`) and it
-    /// may be what a loop keeps.
+    /// more than the ranges of the two together, or where they may still grow (`in_loop`) and it may be what a
+    /// loop keeps.
     #[must_use]
     pub fn join(
         &self,

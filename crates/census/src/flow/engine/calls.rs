@@ -156,8 +156,10 @@ impl<'w> Run<'w, '_> {
                 state.values[at] = state.values[at].join(&Abstract::of(reach));
             }
         }
-        if self.unit.procedures[id.index()].waits {
-            state.waited = true;
+        if self.unit.procedures[id.index()].waits
+            && let Some(after) = self.wait(state.clone(), None)
+        {
+            *state = after;
         }
         for (slot, _) in self.counts() {
             state.facts.forget(slot);

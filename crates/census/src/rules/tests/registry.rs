@@ -105,12 +105,14 @@ fn the_same_name_twice() {
 #[test]
 fn words_of_the_language_are_no_names() {
     entry("[owners.while] # ~ registry/bad-entry\nkind = \"system\"\n");
-    entry(
-        "[variables.tide.self] # ~ registry/bad-entry\nengine = \"both\"\ntype = \"int\"\nscope = \"global\"\ndefault = 0\n",
-    );
-    entry(
-        "[variables.tide.max] # ~ registry/bad-entry\nengine = \"both\"\ntype = \"int\"\nscope = \"global\"\ndefault = 0\n",
-    );
+    let words = "after and as ask break changed choice clear else enter every false for go hide if implies in is leave let match \
+                 max min none not note on or private proc remove removed repeat restart return scene script seconds self send \
+                 set show spawn start tick to true until wait was when where while";
+    for word in words.split(' ') {
+        entry(&format!(
+            "[variables.tide.{word}] # ~ registry/bad-entry\nengine = \"both\"\ntype = \"int\"\nscope = \"global\"\ndefault = 0\n"
+        ));
+    }
 }
 
 #[test]
