@@ -1,6 +1,6 @@
 //! Who reads and who writes what, and where: the plain facts, without values.
 
-use super::graph::{Exit, Graph, Step, StepKind, Waiting};
+use super::graph::{Block, Exit, Graph, Step, StepKind, Waiting};
 use crate::project::builtin::Builtin;
 use crate::project::{Base, CellId, Meaning, Place, PlaceId, ProcId, Project, ScriptUnit};
 use crate::registry::{Bound, End, InstanceId, OwnerId, Type, VarId};
@@ -28,6 +28,25 @@ pub fn walk_expr(unit: &ScriptUnit, expr: ExprId, visit: &mut impl FnMut(ExprId)
         _ => {}
     }
 }
+
+/// The same, and what stands behind the names of `let`s on the way, each once.
+pub fn walk_behind(unit: &ScriptUnit, expr: ExprId, visit: &mut impl FnMut(ExprId)) {
+    let mut open = vec![expr];
+    let mut at = 0;
+    while let Some(&next) = open.get(at) {
+        at += 1;
+        walk_expr(unit, next, &mut |inner| {
+            visit(inner);
+            let behind = unit.behind(inner);
+            if behind != inner && open.len() < MOST_BEHIND && !open.contains(&behind) {
+                open.push(behind);
+            }
+        });
+    }
+}
+
+/// How many values of `let`s are gone into.
+const MOST_BEHIND: usize = 16;
 
 /// What a step does with its expressions.
 pub struct Parts {
@@ -81,49 +100,58 @@ pub fn is_step(unit: &ScriptUnit, step: &Step) -> bool {
     }
 }
 
-/// Whether an expression names a place.
+/// Whether an expression names a place, or what stands behind it does.
 #[must_use]
 pub fn names(unit: &ScriptUnit, expr: ExprId, place: PlaceId) -> bool {
     let mut found = false;
-    walk_expr(unit, expr, &mut |inner| found |= unit.place_of(inner) == Some(place));
+    walk_behind(unit, expr, &mut |inner| found |= unit.place_of(inner) == Some(place));
     found
 }
 
 /// Whether a value is worked out by arithmetic from the very place that it goes into: `x + 1`, `min(x + 1, 9)`.
 #[must_use]
 pub fn steps_itself(unit: &ScriptUnit, place: PlaceId, value: ExprId) -> bool {
-    let mut found = false;
-    let mut arithmetic: Option<Span> = None;
-    walk_expr(unit, value, &mut |at| {
+    let mut arithmetic: Vec<ExprId> = Vec::new();
+    walk_behind(unit, value, &mut |at| {
         let expr = unit.tree.expr(at);
-        let inside = arithmetic.is_some_and(|whole| whole.contains(expr.span));
-        found |= inside && unit.place_of(at) == Some(place);
         let op = if let ExprKind::Binary(op, ..) = expr.kind { Some(op) } else { None };
-        if !inside && let Some(BinaryOp::Add | BinaryOp::Subtract | BinaryOp::Multiply | BinaryOp::Divide) = op {
-            arithmetic = Some(expr.span);
+        let outermost = arithmetic.last().is_none_or(|&outer| !unit.tree.expr(outer).span.contains(expr.span));
+        if outermost && let Some(BinaryOp::Add | BinaryOp::Subtract | BinaryOp::Multiply | BinaryOp::Divide) = op {
+            arithmetic.push(at);
         }
     });
-    found
+    arithmetic.into_iter().any(|sum| names(unit, sum, place))
 }
 
 /// Whether a value takes in what its place holds at that moment: `V + …`, `max(V, …)`, `min(V + …, 9)`, `V or …`.
 #[must_use]
 pub fn builds_on(unit: &ScriptUnit, place: PlaceId, value: ExprId) -> bool {
-    let part = |&part: &ExprId| builds_on(unit, place, part);
-    match &unit.tree.expr(value).kind {
-        ExprKind::Path(_) => unit.place_of(value) == Some(place),
-        ExprKind::Binary(BinaryOp::Or | BinaryOp::And | BinaryOp::Add | BinaryOp::Subtract, left, right) => {
-            part(left) || part(right)
-        }
-        ExprKind::Call(_, arguments) => match unit.meaning(value) {
-            Meaning::Builtin(Builtin::Max | Builtin::Min) => arguments.iter().any(part),
-            Meaning::Builtin(Builtin::Clamp | Builtin::Floor | Builtin::Ceil | Builtin::Round) => {
-                arguments.first().is_some_and(part)
+    let mut followed: Vec<ExprId> = Vec::new();
+    let mut open = vec![value];
+    while let Some(at) = open.pop() {
+        match &unit.tree.expr(at).kind {
+            ExprKind::Path(_) if unit.place_of(at) == Some(place) => return true,
+            ExprKind::Path(_) => {
+                let behind = unit.behind(at);
+                if behind != at && followed.len() < MOST_BEHIND && !followed.contains(&behind) {
+                    followed.push(behind);
+                    open.push(behind);
+                }
             }
-            _ => false,
-        },
-        _ => false,
+            ExprKind::Binary(BinaryOp::Or | BinaryOp::And | BinaryOp::Add | BinaryOp::Subtract, left, right) => {
+                open.extend([*left, *right]);
+            }
+            ExprKind::Call(_, arguments) => match unit.meaning(at) {
+                Meaning::Builtin(Builtin::Max | Builtin::Min) => open.extend(arguments),
+                Meaning::Builtin(Builtin::Clamp | Builtin::Floor | Builtin::Ceil | Builtin::Round) => {
+                    open.extend(arguments.first());
+                }
+                _ => {}
+            },
+            _ => {}
+        }
     }
+    false
 }
 
 /// The actor that a `count(ACTOR)` counts.
@@ -224,11 +252,64 @@ pub struct Gather<'a> {
     pub body: Body,
     /// What was found.
     pub found: Vec<Access>,
+    /// What becomes of the values of the present graph's `let`s.
+    pub fates: FxHashMap<PlaceId, Fate>,
+}
+
+/// What becomes of the value of a `let`.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub enum Fate {
+    /// It is only shown.
+    Shown,
+    /// It only goes into a place.
+    Into(PlaceId),
+    /// Something else.
+    Used,
+}
+
+/// What becomes of the values of a graph's `let`s: a look backward, since names are used after they are given.
+fn fates(unit: &ScriptUnit, graph: &Graph) -> FxHashMap<PlaceId, Fate> {
+    let mut fates: FxHashMap<PlaceId, Fate> = FxHashMap::default();
+    let note = |fates: &mut FxHashMap<PlaceId, Fate>, expr: ExprId, fate: Fate| {
+        walk_expr(unit, expr, &mut |inner| {
+            let (Some(mut place), mut fate) = (unit.place_of(inner), fate) else { return };
+            while let Place::Variable(_, Base::Held(held)) = unit.place(place) {
+                (place, fate) = (held, Fate::Used);
+            }
+            if matches!(unit.place(place), Place::Local(_)) {
+                fates
+                    .entry(place)
+                    .and_modify(|known| *known = if *known == fate { fate } else { Fate::Used })
+                    .or_insert(fate);
+            }
+        });
+    };
+    for block in graph.blocks.iter().rev() {
+        exit_reads(&block.exit).into_iter().for_each(|expr| note(&mut fates, expr, Fate::Used));
+        offered_texts(&block.exit).for_each(|text| note(&mut fates, text, Fate::Shown));
+        for step in block.steps.iter().rev() {
+            if let StepKind::Let { place, value } = step.kind {
+                let fate = fates.get(&place).copied().unwrap_or(Fate::Used);
+                note(&mut fates, value, fate);
+                continue;
+            }
+            let parts = parts(step);
+            let fate = if parts.shown { Fate::Shown } else { Fate::Used };
+            parts.reads.into_iter().for_each(|read| note(&mut fates, read, fate));
+            if let Some((target, _, value)) = parts.target {
+                let into = unit.place_of(target).filter(|&place| !matches!(unit.place(place), Place::Local(_)));
+                value.into_iter().for_each(|value| note(&mut fates, value, into.map_or(Fate::Used, Fate::Into)));
+            }
+        }
+    }
+    fates
 }
 
 impl Gather<'_> {
     /// All accesses of a graph.
     pub fn graph(&mut self, graph: &Graph) {
+        let has_lets = |block: &Block| block.steps.iter().any(|step| matches!(step.kind, StepKind::Let { .. }));
+        self.fates = if graph.blocks.iter().any(has_lets) { fates(self.unit, graph) } else { FxHashMap::default() };
         for block in &graph.blocks {
             for step in &block.steps {
                 self.step(step);
@@ -245,8 +326,13 @@ impl Gather<'_> {
     fn step(&mut self, step: &Step) {
         let parts = parts(step);
         let tested = matches!(step.kind, StepKind::Wait(Waiting::Until(_)));
+        let fate = if let StepKind::Let { place, .. } = step.kind { self.fates.get(&place) } else { None };
+        let (into, shown) = match fate {
+            Some(Fate::Into(place)) => (Some(*place), false),
+            fate => (None, parts.shown || fate == Some(&Fate::Shown)),
+        };
         for read in parts.reads {
-            self.reads(read, step.span, None, parts.shown, tested);
+            self.reads(read, step.span, into, shown, tested);
         }
         if let Some(target) = parts.cleared {
             self.write(target, AccessKind::Clear, step.span);

@@ -663,12 +663,13 @@ impl<'w, 'p> Run<'w, 'p> {
         }
     }
 
-    /// Adds a state to those at a point; states with the same suspects, flags, and names for the own instance become one.
+    /// Adds a state to those at a point; states with the same suspects, flags, names for the own instance, and losses become
+    /// one.
     fn arrive(&self, parts: &mut Vec<State>, state: State) {
         let alike = |part: &State| {
             let mut marks = part.suspects.iter().zip(&state.suspects);
             let flags = &self.table.flags;
-            part.selves == state.selves
+            (&part.selves, &part.removed, part.went) == (&state.selves, &state.removed, state.went)
                 && flags.iter().all(|&flag| part.value(flag) == state.value(flag))
                 && part.suspects.len() == state.suspects.len()
                 && marks.all(|(a, b)| (a.wrong, a.at) == (b.wrong, b.at))
@@ -876,6 +877,13 @@ impl<'w, 'p> Run<'w, 'p> {
         let Some(slot) = self.slot(place) else { return };
         let before = state.clone();
         self.put(state, slot, Abstract::of(result), forms.uppers(), forms.lowers());
+        if let Meaning::Value(from) = self.unit.meaning(value) {
+            state.values[slot as usize].stand_in =
+                self.slot(from).is_some_and(|from| before.values[from as usize].stand_in);
+        }
+        if self.is_doubted(&before, value) {
+            state.doubted.push_new(slot);
+        }
         self.sourced(state, slot, value, &before);
         self.remember_test(state, slot, value);
         self.copy_instance(state, slot, value);
@@ -1329,6 +1337,7 @@ impl<'w, 'p> Run<'w, 'p> {
         for (at, place) in printed {
             let Some(slot) = self.slot(place) else { continue };
             if state.values[slot as usize].stand_in {
+                let place = self.unit.place_of(self.unit.behind(at)).unwrap_or(place);
                 self.event(Event::StandIn { at, place });
             }
             self.tell_suspects(state, |wrong| matches!(wrong, Wrong::Outside(other, _) if other == slot));

@@ -490,7 +490,7 @@ impl Run<'_, '_> {
     }
 
     /// Whether an expression reads what others may have seen out of its range: a test of it is not decided.
-    fn is_doubted(&self, state: &State, expr: ExprId) -> bool {
+    pub(super) fn is_doubted(&self, state: &State, expr: ExprId) -> bool {
         !state.doubted.is_empty() && self.reads(expr).iter().any(|slot| state.doubted.contains(slot))
     }
 

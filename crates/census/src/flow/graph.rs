@@ -4,10 +4,13 @@
 //! `after` block hangs on a [`Exit::Fork`], since it runs later, as part of its handler. Built from the tree by
 //! [`lower`]; blocks are numbered so that, but for the edges back to a loop's head, every edge leads to a later block.
 
-use crate::project::{Meaning, PlaceId, ScriptUnit};
+use crate::project::{Meaning, Place, PlaceId, ProcId, ScriptUnit};
 use crate::registry::{OwnerId, SignalId, Type};
 use crate::script::ast::*;
 use crate::source::Span;
+
+/// How many procedures are looked into for what a loop steps.
+const MOST_CALLED: usize = 16;
 
 /// A block of a graph.
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Debug)]
@@ -458,24 +461,45 @@ impl Builder<'_> {
 
     fn loop_head(&mut self, head: BlockId, body: &crate::script::ast::Block) {
         let mut stepped: Vec<(PlaceId, f64)> = Vec::new();
-        walk(body, &mut |statement| {
-            let Some((place, by)) = self.constant_step(statement) else { return };
-            match stepped.iter_mut().find(|(known, far)| *known == place && far.signum() == by.signum()) {
-                Some((_, far)) => *far = far.signum() * far.abs().max(by.abs()),
-                None => stepped.push((place, by)),
-            }
-        });
+        self.constant_steps(body, None, &mut Vec::new(), &mut stepped);
         let block = &mut self.blocks[head.index()];
         block.loop_head = true;
         block.stepped = stepped;
     }
 
-    /// What a statement such as `x += 3` or `x = x - 1` steps, and by how much.
-    fn constant_step(&self, statement: &Statement) -> Option<(PlaceId, f64)> {
+    /// What statements such as `x += 3` or `x = x - 1` step, and by how much, also in the procedures that are called; `call`
+    /// is the one that led here.
+    fn constant_steps(
+        &self,
+        body: &crate::script::ast::Block,
+        call: Option<(ProcId, ExprId)>,
+        called: &mut Vec<ProcId>,
+        stepped: &mut Vec<(PlaceId, f64)>,
+    ) {
+        walk(body, &mut |statement| {
+            if let StatementKind::Call(inner) = statement.kind
+                && let Meaning::Procedure(id) = self.unit.meaning(inner)
+                && called.len() < MOST_CALLED
+                && !called.contains(&id)
+            {
+                called.push(id);
+                let procedure = &self.unit.tree.procedures[id.index()].body;
+                self.constant_steps(procedure, Some((id, inner)), called, stepped);
+            }
+            let Some((place, by)) = self.constant_step(statement, call) else { return };
+            match stepped.iter_mut().find(|(known, far)| *known == place && far.signum() == by.signum()) {
+                Some((_, far)) => *far = far.signum() * far.abs().max(by.abs()),
+                None => stepped.push((place, by)),
+            }
+        });
+    }
+
+    fn constant_step(&self, statement: &Statement, call: Option<(ProcId, ExprId)>) -> Option<(PlaceId, f64)> {
         let StatementKind::Assign { target, op, value } = &statement.kind else { return None };
         let Meaning::Value(place) = self.unit.meaning(*target) else { return None };
-        let (by, down) = match (op, &self.unit.tree.expr(*value).kind) {
-            (AssignOp::Add | AssignOp::Subtract, _) => (*value, *op == AssignOp::Subtract),
+        let value = self.unit.behind(*value);
+        let (by, down) = match (op, &self.unit.tree.expr(value).kind) {
+            (AssignOp::Add | AssignOp::Subtract, _) => (value, *op == AssignOp::Subtract),
             (AssignOp::Set, ExprKind::Binary(op @ (BinaryOp::Add | BinaryOp::Subtract), from, by))
                 if self.unit.meaning(*from) == Meaning::Value(place) =>
             {
@@ -483,6 +507,7 @@ impl Builder<'_> {
             }
             _ => return None,
         };
+        let by = self.passed(self.unit.behind(by), call);
         #[allow(clippy::cast_precision_loss, reason = "a step beyond 2⁵³ is only a hint")]
         let by = match self.unit.tree.expr(by).kind {
             ExprKind::Int(value) => value as f64,
@@ -490,6 +515,18 @@ impl Builder<'_> {
             _ => return None,
         };
         (by != 0.0).then_some((place, if down { -by } else { by }))
+    }
+
+    /// What a call passes for an expression that is a parameter; others stand for themselves.
+    fn passed(&self, expr: ExprId, call: Option<(ProcId, ExprId)>) -> ExprId {
+        let given = || {
+            let (id, call) = call?;
+            let Place::Local(local) = self.unit.place(self.unit.place_of(expr)?) else { return None };
+            let at = self.unit.procedures[id.index()].parameters.iter().position(|&parameter| parameter == local)?;
+            let ExprKind::Call(_, arguments) = &self.unit.tree.expr(call).kind else { return None };
+            arguments.get(at).map(|&argument| self.unit.behind(argument))
+        };
+        given().unwrap_or(expr)
     }
 
     fn loop_(

@@ -233,7 +233,6 @@ impl<'p> World<'p> {
             .iter()
             .map(|&id| world.handler_graph(id).blocks.iter().map(|block| block.steps.len() + 1).sum())
             .collect();
-        world.pausing = ids.iter().map(|&id| world.wants_pauses(id)).collect();
         for &id in &ids {
             let (script, index) = world.handler(id);
             if let Some(signal) = project.script(script).handlers[index].signal {
@@ -242,6 +241,7 @@ impl<'p> World<'p> {
         }
         world.removes_at_once = ids.iter().map(|&id| world.find_removals(id)).collect();
         world.yields = ids.iter().map(|&id| world.lets_others_act(id)).collect();
+        world.pausing = ids.iter().map(|&id| world.wants_pauses(id)).collect();
         world.openings = ids.iter().map(|&id| world.find_opening(id)).collect();
         world.removed_between = world.find_removed_between();
         world.cell_stops = world.find_cell_stops();
@@ -1168,16 +1168,18 @@ impl<'p> World<'p> {
         RunResult { seen: run.seen, sent: run.sent, signals: run.signals, let_in: run.let_in, found, outlook }
     }
 
-    /// Whether the rules about guards will ask for a handler's pauses.
+    /// Whether the pauses of a handler are kept for the rules about guards: where others can act in between, or more of the
+    /// same comes at once.
     fn wants_pauses(&self, handler: HandlerId) -> bool {
-        let (unit, _, graph) = self.parts(handler);
-        let (_, index) = self.handler(handler);
-        let bursts = unit.handlers[index].signal.is_some_and(|signal| self.project.registry.signal(signal).bursts);
-        bursts
-            || graph.blocks.iter().any(|block| {
-                matches!(block.exit, Exit::Fork { .. })
-                    || block.steps.iter().any(|step| certain::waits(unit, &step.kind))
-            })
+        let (unit, ..) = self.parts(handler);
+        let signal = unit.handlers[self.handler(handler).1].signal;
+        self.yields[handler.index()] || signal.is_some_and(|signal| self.project.registry.signal(signal).bursts)
+    }
+
+    /// Whether a handler's pauses were kept as it was judged.
+    #[must_use]
+    pub fn keeps_pauses(&self, handler: HandlerId) -> bool {
+        self.pausing[handler.index()]
     }
 
     fn take(
@@ -1525,7 +1527,14 @@ fn gather_script(project: &Project, unit: &ScriptUnit, graphs: &Graphs) -> (Vec<
     let index = PlaceIndex::new(unit);
     let mut found = Vec::new();
     for (at, graph) in graphs.handlers.iter().enumerate() {
-        let mut gather = Gather { project, unit, index: &index, body: Body::Handler(at), found: Vec::new() };
+        let mut gather = Gather {
+            project,
+            unit,
+            index: &index,
+            body: Body::Handler(at),
+            found: Vec::new(),
+            fates: FxHashMap::default(),
+        };
         if let Some(when) = unit.tree.handlers[at].when {
             gather.reads(when, unit.tree.expr(when).span, None, false, true);
         }
@@ -1536,7 +1545,7 @@ fn gather_script(project: &Project, unit: &ScriptUnit, graphs: &Graphs) -> (Vec<
     let mut writes: Vec<FxHashSet<CellId>> = Vec::new();
     for (at, graph) in graphs.procedures.iter().enumerate() {
         let body = Body::Procedure(ProcId::at(at));
-        let mut gather = Gather { project, unit, index: &index, body, found: Vec::new() };
+        let mut gather = Gather { project, unit, index: &index, body, found: Vec::new(), fates: FxHashMap::default() };
         gather.graph(graph);
         writes.push(gather.found.iter().filter(|access| access.writes()).map(|access| access.cell).collect());
         found.append(&mut gather.found);
@@ -1593,17 +1602,48 @@ pub fn called(unit: &ScriptUnit, graph: &Graph) -> Vec<ProcId> {
 #[must_use]
 pub fn entry_tests(unit: &ScriptUnit, handler: &Handler) -> Option<Vec<(ExprId, bool)>> {
     let mut tests: Vec<(ExprId, bool)> = handler.when.iter().map(|&when| (when, true)).collect();
-    tests_on_entry(unit, &handler.body.statements, &mut tests);
+    tests_on_entry(unit, &handler.body.statements, MOST_CALLED_ON_ENTRY, &mut tests);
+    look_behind_names(unit, &mut tests);
     (!tests.is_empty()).then_some(tests)
 }
 
-fn tests_on_entry(unit: &ScriptUnit, statements: &[Statement], tests: &mut Vec<(ExprId, bool)>) {
+/// How many procedures deep the tests are looked for that come before all else.
+const MOST_CALLED_ON_ENTRY: u32 = 4;
+/// How many tests are looked behind.
+const MOST_ENTRY_TESTS: usize = 16;
+
+/// Puts what stands behind the names of `let`s in their place, also of those that a test joins by `and`.
+fn look_behind_names(unit: &ScriptUnit, tests: &mut Vec<(ExprId, bool)>) {
+    let mut at = 0;
+    while at < tests.len().min(MOST_ENTRY_TESTS) {
+        let (test, wanted) = tests[at];
+        match unit.tree.expr(test).kind {
+            ExprKind::Path(_) if unit.behind(test) != test => tests[at].0 = unit.behind(test),
+            ExprKind::Unary(UnaryOp::Not, inner) if unit.behind(inner) != inner => {
+                tests[at] = (unit.behind(inner), !wanted);
+            }
+            ExprKind::Binary(op @ (BinaryOp::And | BinaryOp::Or), left, right) if (op == BinaryOp::And) == wanted => {
+                let named = [left, right].into_iter().filter(|&part| unit.behind(part) != part);
+                tests.extend(named.map(|part| (unit.behind(part), wanted)));
+                at += 1;
+            }
+            _ => at += 1,
+        }
+    }
+}
+
+fn tests_on_entry(unit: &ScriptUnit, statements: &[Statement], depth: u32, tests: &mut Vec<(ExprId, bool)>) {
     let tells_only = |statement: &Statement| tells_only(unit, statement);
     for (at, statement) in statements.iter().enumerate() {
         let last = at + 1 == statements.len();
         let StatementKind::If { arms, otherwise } = &statement.kind else {
             if tells_only(statement) {
                 continue;
+            }
+            if let (StatementKind::Call(call), true, 1..) = (&statement.kind, last, depth)
+                && let Meaning::Procedure(id) = unit.meaning(*call)
+            {
+                tests_on_entry(unit, &unit.tree.procedures[id.index()].body.statements, depth - 1, tests);
             }
             return;
         };
@@ -1616,11 +1656,11 @@ fn tests_on_entry(unit: &ScriptUnit, statements: &[Statement], tests: &mut Vec<(
             (all, None) if all.iter().all(returns) => tests.extend(all.iter().map(|arm| (arm.tests[0], false))),
             ([arm], Some(otherwise)) if last && (returns(arm) || idle(&arm.body)) => {
                 tests.push((arm.tests[0], false));
-                return tests_on_entry(unit, &otherwise.statements, tests);
+                return tests_on_entry(unit, &otherwise.statements, depth, tests);
             }
             ([arm], otherwise) if last && otherwise.as_ref().is_none_or(idle) => {
                 tests.push((arm.tests[0], true));
-                return tests_on_entry(unit, &arm.body.statements, tests);
+                return tests_on_entry(unit, &arm.body.statements, depth, tests);
             }
             _ => return,
         }
@@ -1629,10 +1669,13 @@ fn tests_on_entry(unit: &ScriptUnit, statements: &[Statement], tests: &mut Vec<(
 
 /// Whether a statement changes nothing that a handler could be kept from.
 fn tells_only(unit: &ScriptUnit, statement: &Statement) -> bool {
-    let (StatementKind::Note { text } | StatementKind::Show { text, .. }) = statement.kind else {
+    let (StatementKind::Note { text: value }
+    | StatementKind::Show { text: value, .. }
+    | StatementKind::Let { value, .. }) = statement.kind
+    else {
         return matches!(statement.kind, StatementKind::Hide { .. });
     };
     let mut calls = false;
-    super::access::walk_expr(unit, text, &mut |inner| calls |= matches!(unit.meaning(inner), Meaning::Procedure(_)));
+    super::access::walk_expr(unit, value, &mut |inner| calls |= matches!(unit.meaning(inner), Meaning::Procedure(_)));
     !calls
 }

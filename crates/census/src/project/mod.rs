@@ -18,10 +18,13 @@ pub use build::build;
 use crate::finding::Finding;
 use crate::registry::config::Config;
 use crate::registry::{End, InstanceId, Named, OwnerId, Registry, SignalId, Type, VarId, ids};
-use crate::script::ast::{ExprId, LocalId, Script};
+use crate::script::ast::{ExprId, ExprKind, LocalId, Script};
 use crate::source::{FileId, Location, Sources, Span};
 use builtin::Builtin;
 use rustc_hash::{FxHashMap, FxHashSet};
+
+/// How many `let`s are followed, each to what it is given.
+const MOST_LETS: usize = 8;
 
 ids! {
     /// A script, in script order.
@@ -141,6 +144,9 @@ pub struct ScriptUnit {
     pub local_types: Vec<Type>,
     /// The place of each local.
     pub local_places: Vec<PlaceId>,
+    /// The value of each local that is a `let`, never set again, and not asked for after a wait unless it is a literal: whoever
+    /// reads its name may as well read that.
+    pub lets: Vec<Option<ExprId>>,
     /// What the names in statements mean that are no expressions (signals, actors, scenes), by their first byte.
     pub named: FxHashMap<u32, Named>,
     /// The privates.
@@ -215,6 +221,45 @@ impl ScriptUnit {
             Meaning::Value(place) | Meaning::Axis(place, _) => Some(place),
             _ => None,
         }
+    }
+
+    /// What stands behind the name of a `let`: its value, or what stands behind that in turn. Other expressions stand for
+    /// themselves.
+    #[must_use]
+    pub fn behind(&self, mut expr: ExprId) -> ExprId {
+        for _ in 0..MOST_LETS {
+            let Meaning::Value(place) = self.meaning(expr) else { break };
+            let Place::Local(local) = self.place(place) else { break };
+            let Some(value) = self.lets[local.0 as usize] else { break };
+            expr = value;
+        }
+        expr
+    }
+
+    /// The calls of a procedure, with what they pass.
+    pub fn calls_of(&self, id: ProcId) -> impl Iterator<Item = (ExprId, &[ExprId])> {
+        let all = (0..).map(ExprId).zip(&self.tree.exprs);
+        all.filter_map(move |(call, expr)| match &expr.kind {
+            ExprKind::Call(_, arguments) if self.meaning(call) == Meaning::Procedure(id) => Some((call, &**arguments)),
+            _ => None,
+        })
+    }
+
+    /// A stretch and, where it stands in a procedure, the calls by which it is reached.
+    #[must_use]
+    pub fn ways_to(&self, at: Span) -> Vec<Span> {
+        let mut ways = vec![at];
+        let mut called: Vec<usize> = Vec::new();
+        let mut next = 0;
+        while let Some(&at) = ways.get(next) {
+            next += 1;
+            let around = self.tree.procedures.iter().position(|procedure| procedure.body.span.contains(at));
+            if let Some(id) = around.filter(|id| !called.contains(id)) {
+                called.push(id);
+                ways.extend(self.calls_of(ProcId::at(id)).map(|(call, _)| self.tree.expr(call).span));
+            }
+        }
+        ways
     }
 
     /// The owner that a name in a statement means.

@@ -102,6 +102,10 @@ struct Resolver<'a> {
     loops: u32,
     /// The registry variables that the script writes, and through what.
     written: Vec<(VarId, Base)>,
+    /// How many waits have been met.
+    waits: u32,
+    /// By local: how many there were when its `let` was met.
+    let_at: Vec<u32>,
 }
 
 impl<'a> Resolver<'a> {
@@ -117,6 +121,7 @@ impl<'a> Resolver<'a> {
             place_types: Vec::new(),
             local_types: vec![Type::Unknown; tree.locals.len()],
             local_places: vec![PlaceId(u32::MAX); tree.locals.len()],
+            lets: vec![None; tree.locals.len()],
             named: FxHashMap::default(),
             privates: Vec::new(),
             handlers: Vec::new(),
@@ -147,6 +152,8 @@ impl<'a> Resolver<'a> {
             unreadable: false,
             loops: 0,
             written: Vec::new(),
+            waits: 0,
+            let_at: vec![0; tree.locals.len()],
         }
     }
 
@@ -584,6 +591,8 @@ impl<'a> Resolver<'a> {
                 let ty = self.expr(tree, *value);
                 self.declare(tree, *local, ty);
                 self.definitions.insert(*local, *value);
+                self.unit.lets[local.0 as usize] = Some(*value);
+                self.let_at[local.0 as usize] = self.waits;
             }
             StatementKind::If { arms, otherwise } => return self.if_(tree, arms, otherwise.as_ref()),
             StatementKind::Match { subject, arms, otherwise } => {
@@ -663,6 +672,9 @@ impl<'a> Resolver<'a> {
         };
         self.kinds = value_kinds;
         self.forget(target);
+        if let Some(Place::Local(local)) = self.unit.place_of(target).map(|place| self.unit.place(place)) {
+            self.unit.lets[local.0 as usize] = None;
+        }
         if let (Meaning::Value(place), Type::Ref(Some(actor)), AssignOp::Set) =
             (self.unit.meaning(target), value_ty, op)
         {
@@ -1468,6 +1480,9 @@ impl<'a> Resolver<'a> {
         if let Some(local) = self.lookup_local(&first) {
             let ty = self.unit.local_types[local.0 as usize];
             let place = self.place(Place::Local(local), ty);
+            if self.let_at[local.0 as usize] != self.waits {
+                self.grow_old(tree, local);
+            }
             return self.go_on(tree, Meaning::Value(place), ty, rest);
         }
         match first.as_str() {

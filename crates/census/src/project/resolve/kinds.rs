@@ -100,8 +100,15 @@ impl Resolver<'_> {
         });
     }
 
+    /// A `let` is asked for after a wait: what it was worked out from may be something else by then.
+    pub(super) fn grow_old(&mut self, tree: &Script, local: LocalId) {
+        let value = &mut self.unit.lets[local.0 as usize];
+        *value = value.filter(|&value| is_constant(tree, value));
+    }
+
     /// After a wait: what others can assign is no longer known.
     pub(super) fn forget_shared(&mut self) {
+        self.waits += 1;
         let places = &self.unit.places;
         self.kinds.retain(|&(known, _)| is_local(places, known));
         self.definitions.clear();

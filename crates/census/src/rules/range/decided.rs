@@ -1,7 +1,7 @@
 //! The common part of `range/always` and `range/never`: tests that come out one way only.
 
 use crate::finding::{Finding, RuleName};
-use crate::flow::access::walk_expr;
+use crate::flow::access::{walk_behind, walk_expr};
 use crate::flow::engine::{Event, Outcome};
 use crate::project::builtin::Builtin;
 use crate::project::{Cell, CellId, Meaning, Place, PlaceId, ProcFacts, ProcId, ScriptId, ScriptUnit};
@@ -20,13 +20,14 @@ pub fn check(facts: &Facts<'_>, rule: RuleName, outcome: bool) -> Vec<Finding> {
         let outcomes = outcomes(facts, script);
         let excused = excused(facts, script, unit);
         let locals = Locals::new(facts, unit);
+        let skipped = |test: ExprId| jumped_over.iter().any(|skip| skip.is(unit, test));
         let conditions = conditions(unit);
         let mut decided: Vec<(ExprId, Outcome)> = conditions
             .into_iter()
             .filter_map(|test| Some((test, outcome_of(unit, &outcomes, test)?)))
             .filter(|(_, found)| (found.yes, found.no) == (outcome, !outcome))
             .filter(|(test, _)| !excused.contains(test))
-            .filter(|&(test, _)| !jumped_over.iter().any(|skip| skip.is(unit, test)))
+            .filter(|&(test, _)| !skipped(test) && !behind(unit, test).is_some_and(skipped))
             .filter(|&(test, _)| locals.depends_on_play(test))
             .collect();
         if !decided.is_empty() {
@@ -36,6 +37,8 @@ pub fn check(facts: &Facts<'_>, rule: RuleName, outcome: bool) -> Vec<Finding> {
                 found.is_none_or(|found| (found.yes, found.no) == (outcome, !outcome))
             });
         }
+        let told: FxHashSet<ExprId> = decided.iter().map(|&(test, _)| test).collect();
+        decided.retain(|&(test, _)| !behind(unit, test).is_some_and(|behind| told.contains(&behind)));
         decided.sort_unstable_by_key(|&(test, _)| unit.tree.expr(test).span);
         findings.extend(decided.into_iter().map(|(test, found)| word(facts, unit, rule, test, &found)));
     }
@@ -90,6 +93,7 @@ fn conditions(unit: &ScriptUnit) -> FxHashSet<ExprId> {
         });
     }
     let mut all = FxHashSet::default();
+    let mut looked_behind = FxHashSet::default();
     while let Some(test) = roots.pop() {
         match &unit.tree.expr(test).kind {
             ExprKind::Unary(UnaryOp::Not, inner) if !matches!(unit.tree.expr(*inner).kind, ExprKind::Path(_)) => {
@@ -98,11 +102,30 @@ fn conditions(unit: &ScriptUnit) -> FxHashSet<ExprId> {
             ExprKind::Binary(BinaryOp::And | BinaryOp::Or, left, right) => roots.extend([*left, *right]),
             ExprKind::Is { .. } => {}
             _ => {
-                all.insert(test);
+                let Some(behind) = behind(unit, test) else {
+                    all.insert(test);
+                    continue;
+                };
+                if looked_behind.insert(behind) {
+                    roots.push(behind);
+                }
+                // A name for a comparison may be decided where the comparison itself was not.
+                if !matches!(
+                    unit.tree.expr(behind).kind,
+                    ExprKind::Is { .. } | ExprKind::Binary(BinaryOp::And | BinaryOp::Or, ..)
+                ) {
+                    all.insert(test);
+                }
             }
         }
     }
     all
+}
+
+/// The value of the `let` whose name, or `not` its name, is a test.
+fn behind(unit: &ScriptUnit, test: ExprId) -> Option<ExprId> {
+    let asked = if let ExprKind::Unary(UnaryOp::Not, inner) = unit.tree.expr(test).kind { inner } else { test };
+    Some(unit.behind(asked)).filter(|&behind| behind != asked)
 }
 
 /// What the locals of a script are given: found once, since there may be many tests to ask for.
@@ -173,12 +196,8 @@ impl<'a> Locals<'a> {
         let at = |procedure: &ProcFacts| procedure.parameters.iter().position(|&parameter| parameter == local);
         let found = unit.procedures.iter().enumerate().find_map(|(id, procedure)| Some((id, at(procedure)?)));
         let Some((id, at)) = found else { return false };
-        let calls = (0..unit.tree.exprs.len()).map(|expr| ExprId(u32::try_from(expr).unwrap_or(u32::MAX)));
-        let mut calls = calls.filter(|&call| unit.meaning(call) == Meaning::Procedure(ProcId::at(id)));
-        calls.all(|call| match &unit.tree.expr(call).kind {
-            ExprKind::Call(_, arguments) => arguments.get(at).is_none_or(|&argument| self.is_literal(argument)),
-            _ => false,
-        })
+        let passed = |arguments: &[ExprId]| arguments.get(at).copied();
+        unit.calls_of(ProcId::at(id)).all(|(_, given)| passed(given).is_none_or(|value| self.is_literal(value)))
     }
 
     /// Whether a value is made of literals and of variables that nothing writes.
@@ -212,7 +231,7 @@ fn excused(facts: &Facts<'_>, script: ScriptId, unit: &ScriptUnit) -> FxHashSet<
             let asked: Vec<CellId> = bounds.chain([CellId(variable.0), CellId(written.0)]).collect();
             let before = in_body.iter().chain(&in_procedures).filter(|guard| guard.guards(*at));
             for guard in before.map(|guard| guard.test).chain(handler.tree.when) {
-                walk_expr(unit, guard, &mut |test| {
+                walk_behind(unit, guard, &mut |test| {
                     if mentions(facts, unit, test, &asked) {
                         excused.insert(test);
                     }

@@ -1,7 +1,7 @@
 //! `range/display-clamp-only`: a text clamps a variable that itself can go beyond.
 
 use crate::finding::{Finding, Level, RuleName};
-use crate::flow::access::walk_expr;
+use crate::flow::access::walk_behind;
 use crate::flow::value::Value;
 use crate::project::builtin::Builtin;
 use crate::project::{CellId, Meaning, ScriptUnit};
@@ -59,7 +59,7 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
         for part in texts.flatten() {
             let TextPart::Token { value, span, .. } = part else { continue };
             let mut clamped = Vec::new();
-            walk_expr(unit, *value, &mut |inner| clamped.extend(clamp(facts, unit, inner)));
+            walk_behind(unit, *value, &mut |inner| clamped.extend(clamp(facts, unit, inner)));
             if let Some(cell) = clamped.first() {
                 let name = facts.cell_name(*cell);
                 let mut finding = Finding::new(

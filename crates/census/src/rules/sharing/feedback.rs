@@ -1,9 +1,9 @@
 //! `sharing/feedback`: handlers `on changed` set each other off, or themselves, and nothing is certain to end it.
 
+use super::bodies::Bodies;
 use super::rounds::rounds;
 use crate::finding::{Finding, Level, RuleName};
 use crate::flow::access::{Access, AccessKind, Body, walk_expr};
-use crate::flow::graph::StepKind;
 use crate::project::builtin::Builtin;
 use crate::project::{CellId, Meaning, Place, ScriptUnit};
 use crate::rules::Facts;
@@ -12,6 +12,7 @@ use crate::rules::{Example, Rule};
 use crate::script::ast::*;
 use crate::source::Span;
 use rustc_hash::{FxHashMap, FxHashSet};
+use std::cell::OnceCell;
 use std::collections::VecDeque;
 use std::collections::hash_map::Entry;
 
@@ -76,6 +77,8 @@ on bell {
 const LONGEST: usize = 8;
 /// How many circles are looked at.
 const MOST_CIRCLES: usize = 1000;
+/// How many locals a value is followed through; beyond, it is taken to depend on what changed.
+const MOST_LOCALS: usize = 64;
 /// How many handlers that answer a change are looked at.
 const MOST_ANSWERS: usize = 64;
 
@@ -215,9 +218,13 @@ fn ends(circle: &[Edge]) -> bool {
 fn shuts_itself(facts: &Facts<'_>, circle: &[Edge], edges: &[Vec<Edge>], handlers: &[HandlerView<'_, '_>]) -> bool {
     circle.iter().any(|edge| {
         let others = circle.iter().filter(|other| other.from != edge.from).map(|other| &handlers[other.from]);
+        let reached = |(other, access): &(&HandlerView<'_, '_>, &Access)| {
+            access.kind != AccessKind::Read && other.found.reached.contains_key(&access.statement)
+        };
         let written: FxHashSet<CellId> = others
-            .flat_map(|other| facts.accesses_of(other))
-            .filter(|access| access.kind != AccessKind::Read)
+            .flat_map(|other| facts.accesses_of(other).map(move |access| (other, access)))
+            .filter(reached)
+            .map(|(_, access)| access)
             .map(|access| access.cell)
             .collect();
         let handler = handlers[edge.from].id;
@@ -238,6 +245,7 @@ fn edges(
     answers: &FxHashMap<CellId, Vec<usize>>,
 ) -> Vec<Edge> {
     let mut edges = Vec::new();
+    let bodies = OnceCell::new();
     for access in &facts.world.accesses[handler.script.index()] {
         let here = match access.body {
             Body::Handler(index) => index == handler.index,
@@ -248,8 +256,9 @@ fn edges(
             continue;
         }
         let Some(answers) = answers.get(&access.cell) else { continue };
-        let turn = turn(facts, handler, access, op, value);
-        let held_by = held_by(facts, handler, access.statement);
+        let bodies = bodies.get_or_init(|| Bodies::new(facts, *handler));
+        let turn = turn(bodies, access, op, value);
+        let held_by = held_by(bodies, access.statement);
         let itself = answers.iter().filter(|&&to| to == from);
         for &to in itself.chain(answers.iter().filter(|&&to| to != from)).take(MOST_ANSWERS) {
             edges.push(Edge { from, to, cell: access.cell, at: access.statement, turn, held_by: held_by.clone() });
@@ -258,27 +267,21 @@ fn edges(
     edges
 }
 
-fn turn(
-    facts: &Facts<'_>,
-    handler: &HandlerView<'_, '_>,
-    access: &Access,
-    op: AssignOp,
-    value: Option<ExprId>,
-) -> Turn {
-    let unit = handler.unit;
-    let Some(value) = value else { return Turn::Ends };
+fn turn(bodies: &Bodies<'_, '_>, access: &Access, op: AssignOp, value: Option<ExprId>) -> Turn {
+    let Some(value) = value.map(|value| bodies.behind(value)) else { return Turn::Ends };
     let moves = |by: Option<Way>| by.map_or(Turn::Other, |way| Turn::Moves { way, itself: true, stops: false });
     match op {
         AssignOp::Set => {}
-        AssignOp::Add => return moves(sign(facts, unit, value)),
-        AssignOp::Subtract => return moves(sign(facts, unit, value).map(Way::opposite)),
+        AssignOp::Add => return moves(sign(bodies, value)),
+        AssignOp::Subtract => return moves(sign(bodies, value).map(Way::opposite)),
         AssignOp::Multiply | AssignOp::Divide => return Turn::Other,
     }
-    let trigger = changed(facts, handler);
-    if !depends(facts, handler, value, &[trigger, Some(access.cell)], 4) || settles(facts, unit, access.cell, value) {
+    let of = [changed(bodies.facts, &bodies.handler), Some(access.cell)];
+    let depends = depends(bodies, value, &of, &mut FxHashSet::default());
+    if !depends || settles(bodies.facts, bodies.handler.unit, access.cell, value) {
         return Turn::Ends;
     }
-    moved(facts, unit, value, &[trigger, Some(access.cell)]).map_or(Turn::Other, |(cell, by, stops)| match by {
+    moved(bodies, value, &of).map_or(Turn::Other, |(cell, by, stops)| match by {
         None if stops => Turn::Other,
         None => Turn::Copies,
         Some(way) => Turn::Moves { way, itself: cell == access.cell, stops },
@@ -287,13 +290,9 @@ fn turn(
 
 /// The one of some cells that an expression hands on or moves: `x`, `x + 1`, `min(x + 1, 9)`; which way it moves it, and
 /// whether only as far as a number.
-fn moved(
-    facts: &Facts<'_>,
-    unit: &ScriptUnit,
-    value: ExprId,
-    of: &[Option<CellId>],
-) -> Option<(CellId, Option<Way>, bool)> {
-    let inner = |value: ExprId| moved(facts, unit, value, of);
+fn moved(bodies: &Bodies<'_, '_>, value: ExprId, of: &[Option<CellId>]) -> Option<(CellId, Option<Way>, bool)> {
+    let (facts, unit) = (bodies.facts, bodies.handler.unit);
+    let inner = |value: ExprId| moved(bodies, value, of);
     match &unit.tree.expr(value).kind {
         ExprKind::Path(_) => {
             let cell = facts.project.cell_of(unit, unit.place_of(value)?)?;
@@ -305,7 +304,7 @@ fn moved(
                 _ => inner(*left)?,
             };
             let amount = if inner(*left).is_some() { *right } else { *left };
-            let way = sign(facts, unit, amount)?;
+            let way = sign(bodies, amount)?;
             let way = if *op == BinaryOp::Add { way } else { way.opposite() };
             by.is_none_or(|by| by == way).then_some((cell, Some(way), stops))
         }
@@ -328,12 +327,14 @@ fn moved(
 }
 
 /// The sign of an amount that never changes.
-fn sign(facts: &Facts<'_>, unit: &ScriptUnit, amount: ExprId) -> Option<Way> {
+fn sign(bodies: &Bodies<'_, '_>, amount: ExprId) -> Option<Way> {
+    let (facts, unit) = (bodies.facts, bodies.handler.unit);
+    let amount = bodies.behind(amount);
     let number = match &unit.tree.expr(amount).kind {
         #[allow(clippy::cast_precision_loss, reason = "only the sign counts")]
         ExprKind::Int(value) => *value as f64,
         ExprKind::Float(value) => *value,
-        ExprKind::Unary(UnaryOp::Minus, inner) => return sign(facts, unit, *inner).map(Way::opposite),
+        ExprKind::Unary(UnaryOp::Minus, inner) => return sign(bodies, *inner).map(Way::opposite),
         _ => facts.world.fixed(facts.project.cell_of(unit, unit.place_of(amount)?)?)?,
     };
     match number {
@@ -344,12 +345,19 @@ fn sign(facts: &Facts<'_>, unit: &ScriptUnit, amount: ExprId) -> Option<Way> {
 }
 
 /// The cells that make a test before a write fail once they have gone far enough, and which way.
-fn held_by(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, write: Span) -> Vec<Hold> {
-    let unit = handler.unit;
+fn held_by(bodies: &Bodies<'_, '_>, write: Span) -> Vec<Hold> {
+    let (handler, unit) = (&bodies.handler, bodies.handler.unit);
     let mut tests: Vec<(ExprId, bool)> = handler.tree.when.map(|when| (when, true)).into_iter().collect();
-    let bodies = unit.tree.procedures.iter().map(|procedure| &procedure.body).chain([&handler.tree.body]);
-    bodies.filter(|body| body.span.contains(write)).for_each(|body| tests_before(&body.statements, write, &mut tests));
-    tests.into_iter().flat_map(|(test, wanted)| fails_by(facts, unit, test, wanted)).collect()
+    // Where a procedure is called from one place alone, what was tested before the call holds in it too.
+    let ways = unit.ways_to(write);
+    let only =
+        ways.iter().filter(|&&way| unit.tree.procedures.iter().any(|procedure| procedure.body.span.contains(way)));
+    let ways = if only.count() + 1 == ways.len() { ways } else { vec![write] };
+    for at in ways {
+        let bodies = unit.tree.procedures.iter().map(|procedure| &procedure.body).chain([&handler.tree.body]);
+        bodies.filter(|body| body.span.contains(at)).for_each(|body| tests_before(&body.statements, at, &mut tests));
+    }
+    tests.into_iter().flat_map(|(test, wanted)| fails_by(bodies.facts, unit, unit.behind(test), wanted)).collect()
 }
 
 /// The tests that must have come out as given where a statement is reached.
@@ -387,7 +395,7 @@ fn leads_out(block: &Block) -> bool {
 fn fails_by(facts: &Facts<'_>, unit: &ScriptUnit, test: ExprId, wanted: bool) -> Vec<Hold> {
     let inner = |test: ExprId, wanted: bool| fails_by(facts, unit, test, wanted);
     match &unit.tree.expr(test).kind {
-        ExprKind::Unary(UnaryOp::Not, test) => inner(*test, !wanted),
+        ExprKind::Unary(UnaryOp::Not, test) => inner(unit.behind(*test), !wanted),
         ExprKind::Binary(op @ (BinaryOp::And | BinaryOp::Or), left, right) => {
             let (mut left, right) = (inner(*left, wanted), inner(*right, wanted));
             if (*op == BinaryOp::And) == wanted {
@@ -422,30 +430,25 @@ fn fails_by(facts: &Facts<'_>, unit: &ScriptUnit, test: ExprId, wanted: bool) ->
     }
 }
 
-/// Whether a value depends on what changed, or is drawn.
-fn depends(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, value: ExprId, on: &[Option<CellId>], depth: u32) -> bool {
-    let unit = handler.unit;
+/// Whether a value depends on what changed, or is drawn; `seen` are the locals that are looked at already.
+fn depends(bodies: &Bodies<'_, '_>, value: ExprId, on: &[Option<CellId>], seen: &mut FxHashSet<LocalId>) -> bool {
+    let unit = bodies.handler.unit;
     let mut found = false;
     let mut locals = Vec::new();
     walk_expr(unit, value, &mut |expr| match unit.meaning(expr) {
         Meaning::Value(place) | Meaning::Axis(place, _) => match unit.place(place) {
             Place::Was => found = true,
-            Place::Local(_) => locals.push(place),
-            _ => found |= on.contains(&facts.project.cell_of(unit, place)),
+            Place::Local(local) => locals.push(local),
+            _ => found |= on.contains(&bodies.facts.project.cell_of(unit, place)),
         },
         Meaning::Builtin(Builtin::Random | Builtin::Chance) | Meaning::Procedure(_) => found = true,
         _ => {}
     });
-    if depth == 0 {
-        return found || !locals.is_empty();
-    }
-    found
-        || handler.graph.blocks.iter().flat_map(|block| &block.steps).any(|step| match &step.kind {
-            StepKind::Let { place, value } | StepKind::Assign { place, value, .. } => {
-                locals.contains(place) && depends(facts, handler, *value, on, depth - 1)
-            }
-            _ => false,
-        })
+    let given = |local: LocalId, seen: &mut FxHashSet<LocalId>| {
+        seen.len() >= MOST_LOCALS
+            || seen.insert(local) && bodies.given(local).into_iter().any(|value| depends(bodies, value, on, seen))
+    };
+    found || locals.into_iter().any(|local| given(local, seen))
 }
 
 /// `min(x, …)`, `max(x, …)`, `clamp(x, …)`, `x % …` and the rounding functions of the variable itself: done twice they do

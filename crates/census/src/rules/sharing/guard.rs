@@ -187,6 +187,7 @@ fn stands_in_scenes(facts: &Facts<'_>, actor: Option<OwnerId>) -> bool {
 /// The flags that a test asks for, with what each must be.
 fn plain_flags(unit: &ScriptUnit, test: crate::script::ast::ExprId, wanted: bool) -> Vec<(PlaceId, bool)> {
     use crate::script::ast::{BinaryOp, UnaryOp};
+    let test = unit.behind(test);
     match &unit.tree.expr(test).kind {
         ExprKind::Path(_) if unit.ty(test) == Type::Bool => {
             unit.place_of(test).map(|place| (place, wanted)).into_iter().collect()
@@ -219,7 +220,7 @@ pub fn assigns(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, cell: CellId, v
         .filter_map(|step| match &step.kind {
             StepKind::Assign { place, op: AssignOp::Set, value: given, .. }
                 if facts.project.cell_of(handler.unit, *place) == Some(cell)
-                    && matches!(handler.unit.tree.expr(*given).kind, ExprKind::Bool(constant) if constant == value) =>
+                    && matches!(handler.unit.tree.expr(handler.unit.behind(*given)).kind, ExprKind::Bool(constant) if constant == value) =>
             {
                 Some(step.span)
             }

@@ -1,5 +1,6 @@
 //! `sharing/last-writer-wins`: every instance of an actor sets one shared variable in answer to one trigger, each to a value of its own.
 
+use super::bodies::Bodies;
 use crate::finding::{Finding, Level, RuleName};
 use crate::flow::access::{builds_on, walk_expr};
 use crate::flow::graph::StepKind;
@@ -69,19 +70,20 @@ on bell {
 
 fn check(facts: &Facts<'_>) -> Vec<Finding> {
     let registry = facts.registry();
-    let mut findings = Vec::new();
+    let mut findings: Vec<Finding> = Vec::new();
     for handler in facts.handlers() {
+        let at = |span: Span| handler.unit.at(span);
         if !handler.unit.owner.is_some_and(|owner| registry.is_many(owner)) || !reaches_all(facts, &handler) {
             continue;
         }
-        for step in handler.graph.blocks.iter().flat_map(|block| &block.steps) {
+        let all = Bodies::new(facts, handler);
+        for step in all.steps() {
             let StepKind::Assign { place, op: AssignOp::Set, value, .. } = &step.kind else { continue };
             let Place::Variable(id, Base::One) = handler.unit.place(*place) else { continue };
-            if builds_on(handler.unit, *place, *value) {
+            if builds_on(handler.unit, *place, *value) || findings.iter().any(|known| known.at == at(step.span)) {
                 continue;
             }
-            let differs = differs(facts, &handler, *value) || constants_differ(facts, &handler, *place, step.span);
-            if differs {
+            if all.differs(*value) || all.constants_differ(*place, step.span) {
                 let (name, actor) =
                     (registry.identity(id), handler.unit.owner.map_or("", |owner| &*registry.owner(owner).name));
                 let message = format!(
@@ -114,77 +116,67 @@ fn reaches_all(facts: &Facts<'_>, handler: &HandlerView<'_, '_>) -> bool {
     }
 }
 
-/// Whether a value can differ between instances: it reads what is theirs, or draws.
-fn differs(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, value: ExprId) -> bool {
-    differs_beside(facts, handler, value, &mut FxHashSet::default())
-}
-
-/// The same, for a value that goes into locals which are looked at already: what they feed each other adds nothing.
-fn differs_beside(
-    facts: &Facts<'_>,
-    handler: &HandlerView<'_, '_>,
-    value: ExprId,
-    seen: &mut FxHashSet<LocalId>,
-) -> bool {
-    let unit = handler.unit;
-    let mut found = false;
-    walk_expr(unit, value, &mut |expr| {
-        found |= match unit.meaning(expr) {
-            Meaning::Own => true,
-            Meaning::Builtin(Builtin::Random | Builtin::Chance) | Meaning::Procedure(_) => true,
-            Meaning::Value(place) | Meaning::Axis(place, _) | Meaning::Bound(place, _) => match unit.place(place) {
-                Place::Private(_) | Place::Variable(_, Base::Own | Base::Held(_)) => true,
-                Place::Local(local) => seen.insert(local) && local_differs(facts, handler, local, seen),
-                _ => false,
-            },
-            _ => false,
-        };
-    });
-    found
-}
-
-fn local_differs(
-    facts: &Facts<'_>,
-    handler: &HandlerView<'_, '_>,
-    local: LocalId,
-    seen: &mut FxHashSet<LocalId>,
-) -> bool {
-    let place = handler.unit.local_places[local.0 as usize];
-    let steps = handler.graph.blocks.iter().flat_map(|block| &block.steps);
-    steps.into_iter().any(|step| match &step.kind {
-        StepKind::Let { place: other, value } | StepKind::Assign { place: other, value, .. } => {
-            *other == place && differs_beside(facts, handler, *value, seen)
-        }
-        StepKind::Bind { place: other } => *other == place,
-        _ => false,
-    })
-}
-
-/// Whether the handler gives the variable different constants, chosen by a test that can differ.
-fn constants_differ(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, place: PlaceId, at: Span) -> bool {
-    let unit = handler.unit;
-    let given = handler.graph.blocks.iter().flat_map(|block| &block.steps).filter_map(|step| match &step.kind {
-        StepKind::Assign { place: other, op: AssignOp::Set, value, .. } if *other == place => {
-            Some(facts.project.text(unit, unit.tree.expr(*value).span))
-        }
-        _ => None,
-    });
-    let mut texts: Vec<&str> = given.collect();
-    texts.sort_unstable();
-    texts.dedup();
-    if texts.len() < 2 {
-        return false;
+impl Bodies<'_, '_> {
+    /// Whether a value can differ between instances: it reads what is theirs, or draws.
+    fn differs(&self, value: ExprId) -> bool {
+        self.differs_beside(value, &mut FxHashSet::default())
     }
-    let mut chosen = false;
-    walk(&handler.tree.body, &mut |statement| {
-        let tests: Vec<ExprId> = match &statement.kind {
-            StatementKind::If { arms, .. } => arms.iter().map(|arm| arm.tests[0]).collect(),
-            StatementKind::Match { subject, .. } => vec![*subject],
-            _ => Vec::new(),
-        };
-        chosen |= statement.span.contains(at) && tests.into_iter().any(|test| differs(facts, handler, test));
-    });
-    chosen
+
+    /// The same, for a value that goes into locals which are looked at already: what they feed each other adds nothing.
+    fn differs_beside(&self, value: ExprId, seen: &mut FxHashSet<LocalId>) -> bool {
+        let unit = self.handler.unit;
+        let mut found = false;
+        walk_expr(unit, value, &mut |expr| {
+            found |= match unit.meaning(expr) {
+                Meaning::Own => true,
+                Meaning::Builtin(Builtin::Random | Builtin::Chance) | Meaning::Procedure(_) => true,
+                Meaning::Value(place) | Meaning::Axis(place, _) | Meaning::Bound(place, _) => match unit.place(place) {
+                    Place::Private(_) | Place::Variable(_, Base::Own | Base::Held(_)) => true,
+                    Place::Local(local) => seen.insert(local) && self.local_differs(local, seen),
+                    _ => false,
+                },
+                _ => false,
+            };
+        });
+        found
+    }
+
+    fn local_differs(&self, local: LocalId, seen: &mut FxHashSet<LocalId>) -> bool {
+        self.is_bound(local) || self.given(local).into_iter().any(|value| self.differs_beside(value, seen))
+    }
+
+    /// Whether the variable is given different constants, chosen by a test that can differ.
+    fn constants_differ(&self, place: PlaceId, at: Span) -> bool {
+        let unit = self.handler.unit;
+        let given = self.steps().filter_map(|step| match &step.kind {
+            StepKind::Assign { place: other, op: AssignOp::Set, value, .. } if *other == place => {
+                Some(self.facts.project.text(unit, unit.tree.expr(unit.behind(*value)).span))
+            }
+            _ => None,
+        });
+        let mut texts: Vec<&str> = given.collect();
+        texts.sort_unstable();
+        texts.dedup();
+        texts.len() > 1 && unit.ways_to(at).iter().any(|&way| self.is_chosen(way))
+    }
+
+    /// Whether a statement stands behind a test that can differ.
+    fn is_chosen(&self, at: Span) -> bool {
+        let tree = &self.handler.unit.tree;
+        let bodies = tree.procedures.iter().map(|procedure| &procedure.body).chain([&self.handler.tree.body]);
+        let mut chosen = false;
+        for body in bodies.filter(|body| body.span.contains(at)) {
+            walk(body, &mut |statement| {
+                let tests: Vec<ExprId> = match &statement.kind {
+                    StatementKind::If { arms, .. } => arms.iter().map(|arm| arm.tests[0]).collect(),
+                    StatementKind::Match { subject, .. } => vec![*subject],
+                    _ => Vec::new(),
+                };
+                chosen |= statement.span.contains(at) && tests.into_iter().any(|test| self.differs(test));
+            });
+        }
+        chosen
+    }
 }
 
 #[cfg(test)]

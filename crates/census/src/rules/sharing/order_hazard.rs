@@ -331,7 +331,11 @@ fn describe(facts: &Facts<'_>, unit: &ScriptUnit, access: Access) -> Early {
     let mut early = Early { access, pure_step: access.into_itself, constant: None };
     let clamps =
         facts.project.variable_of(access.cell).is_some_and(|id| facts.registry().var(id).overflow == Overflow::Clamp);
-    match access.kind {
+    let kind = match access.kind {
+        AccessKind::Write(op, value) => AccessKind::Write(op, value.map(|value| unit.behind(value))),
+        kind => kind,
+    };
+    match kind {
         AccessKind::Write(AssignOp::Add | AssignOp::Subtract, Some(value)) => {
             early.pure_step = !names(unit, value, access.place) && !clamps;
         }

@@ -46,6 +46,7 @@ fn constants(facts: &Facts<'_>, handlers: &[HandlerView<'_, '_>]) -> Vec<Write> 
         for access in facts.accesses_of(handler) {
             let here = !matches!(access.body, Body::Handler(at) if at != handler.index);
             if let AccessKind::Write(AssignOp::Set, Some(value)) = access.kind
+                && let value = handler.unit.behind(value)
                 && here
                 && heard.contains(&access.cell)
                 && is_constant(&handler.unit.tree, value)

@@ -1,7 +1,7 @@
 //! `sharing/stale-label`: a label on the screen prints a variable, a handler changes the variable, and on some way nothing prints the label again.
 
 use crate::finding::{Finding, Level, RuleName};
-use crate::flow::access::{Body, walk_expr};
+use crate::flow::access::{Body, walk_behind};
 use crate::flow::graph::{Block, Exit, Graph, Step, StepKind};
 use crate::flow::world::HandlerId;
 use crate::project::{CellId, Meaning, ProcId, ScriptId, ScriptUnit};
@@ -103,7 +103,7 @@ fn labels<'p, 'f>(facts: &'f Facts<'p>) -> BTreeMap<String, Label<'p, 'f>> {
         for step in graphs.handlers.iter().chain(&graphs.procedures).flat_map(|g| &g.blocks).flat_map(|b| &b.steps) {
             let StepKind::Show { label: Some(label), text } = &step.kind else { continue };
             let cells = &mut labels.entry(facts.project.text(unit, label.span).to_owned()).or_default().printed;
-            walk_expr(unit, *text, &mut |expr| {
+            walk_behind(unit, *text, &mut |expr| {
                 cells.extend(unit.place_of(expr).and_then(|place| facts.project.cell_of(unit, place)));
             });
         }
@@ -119,8 +119,8 @@ fn may_keep_silent(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, label: &str
     let outcome = |test: ExprId| handler.found.outcomes.get(&test).map_or((true, true), |found| (found.yes, found.no));
     let decides = |test: ExprId| {
         let (mut about, mut alone) = (false, true);
-        walk_expr(unit, test, &mut |inner| {
-            if let Some(place) = unit.place_of(inner) {
+        walk_behind(unit, test, &mut |inner| {
+            if let Some(place) = unit.place_of(inner).filter(|_| unit.behind(inner) == inner) {
                 let same = facts.project.cell_of(unit, place) == Some(cell);
                 about |= same;
                 alone &= same;
@@ -207,7 +207,7 @@ fn writers<'p, 'f>(facts: &'f Facts<'p>, label: &Label<'p, 'f>) -> Vec<HandlerVi
     found.into_iter().map(|id| facts.handler(id)).collect()
 }
 
-/// The handlers that write a cell. A procedure's write counts for its whole script.
+/// The handlers that write a cell, also by the procedures that they call.
 fn writers_of(facts: &Facts<'_>, cell: CellId) -> Vec<HandlerId> {
     let mut found = Vec::new();
     for (script, access) in facts.uses_by_id(cell).filter(|(_, access)| access.writes()) {
@@ -215,7 +215,8 @@ fn writers_of(facts: &Facts<'_>, cell: CellId) -> Vec<HandlerId> {
             Body::Handler(at) => at..at + 1,
             Body::Procedure(_) => 0..facts.project.script(script).tree.handlers.len(),
         };
-        found.extend(handlers.map(|at| facts.world.handler_id(script, at)));
+        let ids = handlers.map(|at| facts.world.handler_id(script, at));
+        found.extend(ids.filter(|id| facts.found[id.index()].reached.contains_key(&access.statement)));
     }
     found
 }

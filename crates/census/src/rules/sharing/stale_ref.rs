@@ -1,14 +1,15 @@
 //! `sharing/stale-ref`: a copy of a `ref` is kept while the `ref` itself is given to somebody else.
 
+use super::bodies::Bodies;
 use crate::finding::{Finding, Level, RuleName};
-use crate::flow::access::Body;
-use crate::flow::graph::{Graph, StepKind};
-use crate::project::{CellId, Meaning, PlaceId, ScriptUnit};
+use crate::flow::access::{Access, Body};
+use crate::flow::graph::StepKind;
+use crate::project::{CellId, Meaning};
 use crate::registry::Type;
 use crate::rules::Facts;
 use crate::rules::facts::HandlerView;
 use crate::rules::{Example, Rule};
-use crate::script::ast::{AssignOp, ExprId, Trigger};
+use crate::script::ast::{AssignOp, Trigger};
 
 /// The rule.
 pub const RULE: Rule = Rule {
@@ -88,10 +89,10 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
     for handler in
         facts.handlers().filter(|h| matches!(h.tree.trigger, Trigger::Start | Trigger::Spawn | Trigger::Enter))
     {
-        let bodies = facts.world.bodies(handler.script, handler.graph);
-        for step in bodies.iter().flat_map(|graph| &graph.blocks).flat_map(|block| &block.steps) {
+        let bodies = Bodies::new(facts, handler);
+        for step in bodies.steps() {
             let StepKind::Assign { place, op: AssignOp::Set, value, .. } = &step.kind else { continue };
-            let Some(from) = source(handler.unit, &bodies, *value) else { continue };
+            let Meaning::Value(from) = handler.unit.meaning(bodies.behind(*value)) else { continue };
             let cells = facts.project.cell_of(handler.unit, *place).zip(facts.project.cell_of(handler.unit, from));
             let Some((copy, original)) = cells.filter(|(copy, original)| copy != original) else { continue };
             let is_ref = matches!(handler.unit.place_types[from.index()], Type::Ref(_));
@@ -114,26 +115,6 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
     findings
 }
 
-/// How many `let`s are followed to where their value comes from.
-const MOST_LETS: usize = 4;
-
-/// The place that a value is copied from, perhaps through a `let` or two.
-fn source(unit: &ScriptUnit, bodies: &[&Graph], value: ExprId) -> Option<PlaceId> {
-    let Meaning::Value(mut from) = unit.meaning(value) else { return None };
-    for _ in 0..MOST_LETS {
-        let steps = bodies.iter().flat_map(|graph| &graph.blocks).flat_map(|block| &block.steps);
-        let mut lets = steps.filter_map(|step| match step.kind {
-            StepKind::Let { place, value } if place == from => Some(value),
-            _ => None,
-        });
-        match lets.next().map(|value| unit.meaning(value)) {
-            Some(Meaning::Value(further)) => from = further,
-            _ => break,
-        }
-    }
-    Some(from)
-}
-
 fn used_elsewhere(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, cell: CellId) -> bool {
     facts.uses_by_id(cell).any(|(script, access)| {
         !access.writes() && (script, access.body) != (handler.script, Body::Handler(handler.index))
@@ -151,10 +132,11 @@ fn follows(facts: &Facts<'_>, copy: CellId, original: CellId) -> bool {
     facts.handlers().any(|handler| {
         let changed =
             handler.unit.handlers[handler.index].changed.and_then(|place| facts.project.cell_of(handler.unit, place));
+        let reached = |access: &Access| handler.found.reached.contains_key(&access.statement);
         changed == Some(original)
-            && facts.uses_by_id(copy).any(|(script, access)| {
-                access.writes() && script == handler.script && access.body == Body::Handler(handler.index)
-            })
+            && facts
+                .uses_by_id(copy)
+                .any(|(script, access)| access.writes() && script == handler.script && reached(access))
     })
 }
 

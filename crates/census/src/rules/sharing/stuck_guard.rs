@@ -103,7 +103,8 @@ fn judge(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, flag: &Flag) -> Optio
     let is_way_out =
         |pause: &&Pause| pause.wait.is_none() && !pause.state.forked && !flag.is_gone(facts, handler, pause);
     let can_be_dropped = |pause: &&Pause| guard::is_suspended(pause) && flag.outlives_a_drop(facts, handler);
-    if !handler.found.pauses.iter().any(|pause| is_up(&pause.state)) {
+    let is_kept_up = || handler.found.pauses.iter().any(|pause| is_up(&pause.state));
+    if facts.world.keeps_pauses(handler.id) && !is_kept_up() {
         return None;
     }
     // Only ways on which the guard let the handler in: those that it turns back find the guard up.
