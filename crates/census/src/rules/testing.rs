@@ -6,6 +6,7 @@
 use crate::finding::Level;
 use crate::project::{self, Project};
 use crate::report::{self, Report};
+use crate::rules::Rule;
 use crate::source::{FileKind, SourceFile, Sources};
 use std::collections::BTreeSet;
 
@@ -85,36 +86,47 @@ fn found(project: &Project, report: &Report, rules: &BTreeSet<String>) -> BTreeS
         .collect()
 }
 
+/// An example may show several scripts, each from its header on.
+fn split(text: &str) -> Vec<String> {
+    text.split("\nscript ")
+        .enumerate()
+        .map(|(at, part)| if at == 0 { part.to_owned() } else { format!("script {part}") })
+        .collect()
+}
+
+/// How often a rule speaks of an example, but for the base that all of them share.
+pub fn finds(rule: &Rule, registry: &str, script: &str) -> usize {
+    let lifetime = if rule.name.0 == "init/carried-over" { "lifetime = \"session\"\n" } else { "" };
+    let config = format!("{CONFIG}{lifetime}\n[rules]\n\"{}\" = \"error\"\n", rule.name);
+    let scripts = split(script);
+    let scripts: Vec<&str> = scripts.iter().map(String::as_str).collect();
+    let project = project(&config, registry, &scripts);
+    let found = report::check(&project).findings;
+    let own = found.iter().filter(|told| told.finding.rule == rule.name);
+    own.filter(|told| &*project.sources.file(told.finding.at.file).path != "registry/base.toml").count()
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
-
-    /// An example may show several scripts, each from its header on.
-    fn split(text: &str) -> Vec<String> {
-        text.split("\nscript ")
-            .enumerate()
-            .map(|(at, part)| if at == 0 { part.to_owned() } else { format!("script {part}") })
-            .collect()
-    }
-
-    /// How often a rule speaks of an example, but for the base that all of them share.
-    fn finds(example: crate::rules::Example, rule: &crate::rules::Rule) -> usize {
-        let lifetime = if rule.name.0 == "init/carried-over" { "lifetime = \"session\"\n" } else { "" };
-        let config = format!("{CONFIG}{lifetime}\n[rules]\n\"{}\" = \"error\"\n", rule.name);
-        let scripts = split(example.script);
-        let scripts: Vec<&str> = scripts.iter().map(String::as_str).collect();
-        let project = project(&config, example.registry, &scripts);
-        let found = report::check(&project).findings;
-        let own = found.iter().filter(|told| told.finding.rule == rule.name);
-        own.filter(|told| &*project.sources.file(told.finding.at.file).path != "registry/base.toml").count()
-    }
 
     /// Every rule finds its bad example and leaves its good one alone.
     #[test]
     fn examples_tell_the_truth() {
         for rule in crate::rules::all() {
-            assert!(finds(rule.bad, rule) > 0, "{}: the bad example is not found\n{}", rule.name, rule.bad.script);
-            assert_eq!(finds(rule.good, rule), 0, "{}: the good example is found\n{}", rule.name, rule.good.script);
+            assert!(
+                finds(rule, rule.bad.registry, rule.bad.script) > 0,
+                "{}: the bad example is not found\n{}",
+                rule.name,
+                rule.bad.script
+            );
+            assert_eq!(
+                finds(rule, rule.good.registry, rule.good.script),
+                0,
+                "{}: the good example is found\n{}",
+                rule.name,
+                rule.good.script
+            );
         }
     }
 }

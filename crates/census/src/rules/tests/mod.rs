@@ -5,6 +5,7 @@ mod guards;
 mod long;
 mod places;
 mod registry;
+mod rewritten;
 mod sharing;
 mod single_mistakes;
 mod steps;
