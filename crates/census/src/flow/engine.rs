@@ -249,6 +249,8 @@ pub struct Run<'w, 'p> {
     in_loop: bool,
     thresholds: &'w [f64],
     most_parts: usize,
+    /// Whether more of the same signal comes at once: then ways that step are kept apart from those that do not.
+    in_bursts: bool,
     reported: FxHashSet<(Span, u8, u32)>,
 }
 
@@ -256,8 +258,9 @@ impl<'w, 'p> Run<'w, 'p> {
     /// A run of a handler.
     #[must_use]
     pub fn new(world: &'w World<'p>, handler: HandlerId) -> Self {
-        let (script, _) = world.handler(handler);
+        let (script, index) = world.handler(handler);
         let unit = world.project.script(script);
+        let in_bursts = unit.handlers[index].signal.is_some_and(|signal| world.project.registry.signal(signal).bursts);
         Self {
             world,
             script,
@@ -288,6 +291,7 @@ impl<'w, 'p> Run<'w, 'p> {
             in_loop: false,
             thresholds: world.thresholds(handler),
             most_parts: (MOST_PARTS * ORDINARY / world.size(handler).max(1)).clamp(1, MOST_PARTS),
+            in_bursts,
             reported: FxHashSet::default(),
         }
     }
@@ -669,7 +673,9 @@ impl<'w, 'p> Run<'w, 'p> {
         let alike = |part: &State| {
             let mut marks = part.suspects.iter().zip(&state.suspects);
             let flags = &self.table.flags;
-            (&part.selves, &part.removed, part.went) == (&state.selves, &state.removed, state.went)
+            let steps = !self.in_bursts || part.stepped == state.stepped;
+            steps
+                && (&part.selves, &part.removed, part.went) == (&state.selves, &state.removed, state.went)
                 && flags.iter().all(|&flag| part.value(flag) == state.value(flag))
                 && part.suspects.len() == state.suspects.len()
                 && marks.all(|(a, b)| (a.wrong, a.at) == (b.wrong, b.at))

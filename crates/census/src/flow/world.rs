@@ -1297,17 +1297,16 @@ impl<'p> World<'p> {
         Some(run.outcomes)
     }
 
-    /// What is known as a handler begins, once its `when` has let it.
+    /// What is known as a handler begins, once these tests have come out as given.
     #[must_use]
-    pub fn entry_state(&self, handler: HandlerId) -> Option<State> {
-        let (_, at, _) = self.parts(handler);
+    pub fn entry_state(&self, handler: HandlerId, tests: &[(ExprId, bool)]) -> Option<State> {
         let mut run = Run::new(self, handler);
         run.quiet = true;
         let state = run.entry();
-        match at.when {
-            Some(when) => run.branch(state, when).0,
-            None => Some(state),
-        }
+        tests.iter().try_fold(state, |state, &(test, wanted)| {
+            let (yes, no) = run.branch(state, test);
+            if wanted { yes } else { no }
+        })
     }
 
     /// The steps that a handler reaches when the variable whose change it answers holds this value.

@@ -3,14 +3,17 @@
 use crate::finding::{Finding, Level, RuleName};
 use crate::flow::access::{Access, AccessKind, names};
 use crate::flow::engine::Key;
+use crate::flow::world::entry_tests;
 use crate::project::{Base, CellId, Meaning, Place, PlaceId, ScriptId, ScriptUnit};
 use crate::registry::{Overflow, OwnerId, Scope, SignalId, Type, VarId};
 use crate::rules::Facts;
 use crate::rules::facts::HandlerView;
 use crate::rules::{Example, Rule};
-use crate::script::ast::{AssignOp, BinaryOp, ExprId, ExprKind, LocalId, LocalKind, Trigger};
+use crate::script::ast::{AssignOp, BinaryOp, ExprId, ExprKind, LocalId, LocalKind, Trigger, UnaryOp};
+use crate::source::Span;
 use rayon::prelude::*;
 use rustc_hash::FxHashMap;
+use std::cell::LazyCell;
 use std::cmp::Ordering;
 use std::hash::BuildHasher;
 
@@ -85,6 +88,9 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
     groups.into_par_iter().flat_map_iter(|((_, cell), uses)| judge(facts, cell, &uses)).collect()
 }
 
+/// Tests, with how they must have come out.
+type Tests = Vec<(ExprId, bool)>;
+
 /// One handler's early accesses of one cell, in order.
 struct Use<'p, 'f> {
     handler: HandlerView<'p, 'f>,
@@ -104,8 +110,8 @@ fn judge(facts: &Facts<'_>, cell: CellId, uses: &[Use<'_, '_>]) -> Vec<Finding> 
         }
         let earlier = uses[..at].iter().filter(|other| other.handler.script != later.handler.script);
         let clash = earlier.take(MOST_PAIRS).find_map(|other| {
-            let clash = clash(&other.handler, other, &later.handler, later)?;
-            both_answer(facts, cell, &other.handler, &later.handler).then_some((other, clash))
+            let clash = clash(facts, cell, other, later)?;
+            both_answer(facts, &other.handler, &later.handler).then_some((other, clash))
         });
         if let Some((other, clash)) = clash {
             told = Some(later.handler.script);
@@ -146,8 +152,8 @@ fn key(facts: &Facts<'_>, handler: &HandlerView<'_, '_>) -> Option<TriggerKey> {
 }
 
 /// Whether one and the same trigger can reach both: not in different scenes, not for different actors, and not where
-/// their filters or tests exclude each other.
-fn both_answer(facts: &Facts<'_>, cell: CellId, a: &HandlerView<'_, '_>, b: &HandlerView<'_, '_>) -> bool {
+/// their filters exclude each other.
+fn both_answer(facts: &Facts<'_>, a: &HandlerView<'_, '_>, b: &HandlerView<'_, '_>) -> bool {
     let registry = facts.registry();
     if let (Some(x), Some(y)) = (facts.world.scenes_of(a.unit), facts.world.scenes_of(b.unit))
         && !x.is_empty()
@@ -172,20 +178,41 @@ fn both_answer(facts: &Facts<'_>, cell: CellId, a: &HandlerView<'_, '_>, b: &Han
             return false;
         }
     }
-    !whens_exclude(facts, cell, a, b)
+    true
+}
+
+/// The tests that must have come out as given before a handler gets to an access: its `when`, and those at its beginning.
+fn tests_before(handler: &HandlerView<'_, '_>, tests: &[(ExprId, bool)], at: Span) -> Vec<(ExprId, bool)> {
+    let (tree, body) = (&handler.unit.tree, handler.tree.body.span);
+    let is_past = |test: ExprId| {
+        let span = tree.expr(test).span;
+        handler.tree.when == Some(test) || body.contains(span) && (span.end <= at.start || !body.contains(at))
+    };
+    tests.iter().copied().filter(|&(test, _)| is_past(test)).collect()
 }
 
 /// Whether the tests of two handlers leave some shared variable or parameter no common value, or ask two for opposite orders.
-fn whens_exclude(facts: &Facts<'_>, cell: CellId, a: &HandlerView<'_, '_>, b: &HandlerView<'_, '_>) -> bool {
-    let (Some(a_when), Some(b_when)) = (a.tree.when, b.tree.when) else { return false };
+fn tests_exclude(
+    facts: &Facts<'_>,
+    cell: CellId,
+    (a, a_tests): (&HandlerView<'_, '_>, &[(ExprId, bool)]),
+    (b, b_tests): (&HandlerView<'_, '_>, &[(ExprId, bool)]),
+) -> bool {
+    if a_tests.is_empty() || b_tests.is_empty() {
+        return false;
+    }
     let decides = |operand: &Operand| decides(facts, cell, [a, b], operand);
-    let (left, right) = (comparisons(a, a_when), comparisons(b, b_when));
+    let all = |handler: &HandlerView<'_, '_>, tests: &[(ExprId, bool)]| -> Vec<Comparison> {
+        tests.iter().flat_map(|&(test, wanted)| comparisons(handler, test, wanted)).collect()
+    };
+    let (left, right) = (all(a, a_tests), all(b, b_tests));
     let excludes =
         |test: &Comparison, other: &Comparison| test.excludes(other) && decides(&test.left) && decides(&test.right);
     if left.iter().any(|test| right.iter().any(|other| excludes(test, other))) {
         return true;
     }
-    let (Some(x), Some(y)) = (facts.world.entry_state(a.id), facts.world.entry_state(b.id)) else { return true };
+    let states = (facts.world.entry_state(a.id, a_tests), facts.world.entry_state(b.id, b_tests));
+    let (Some(x), Some(y)) = states else { return true };
     let (left, right) = (facts.world.table(a.id), facts.world.table(b.id));
     left.slots.iter().enumerate().any(|(at, slot)| {
         let Key::Place(place) = slot.key else { return false };
@@ -253,19 +280,20 @@ impl Comparison {
     }
 }
 
-/// The comparisons that all must hold for a test to come out true.
-fn comparisons(handler: &HandlerView<'_, '_>, test: ExprId) -> Vec<Comparison> {
+/// The comparisons that all must hold for a test to come out as wanted.
+fn comparisons(handler: &HandlerView<'_, '_>, test: ExprId, wanted: bool) -> Vec<Comparison> {
     use Ordering::{Equal, Greater, Less};
     let (op, left, right) = match handler.unit.tree.expr(test).kind {
-        ExprKind::Binary(BinaryOp::And, left, right) => {
-            let mut all = comparisons(handler, left);
-            all.extend(comparisons(handler, right));
+        ExprKind::Unary(UnaryOp::Not, inner) => return comparisons(handler, inner, !wanted),
+        ExprKind::Binary(op @ (BinaryOp::And | BinaryOp::Or), left, right) if (op == BinaryOp::And) == wanted => {
+            let mut all = comparisons(handler, left, wanted);
+            all.extend(comparisons(handler, right, wanted));
             return all;
         }
         ExprKind::Binary(op, left, right) => (op, left, right),
         _ => return Vec::new(),
     };
-    let orders = match op {
+    let mut orders = match op {
         BinaryOp::Less => vec![Less],
         BinaryOp::LessEqual => vec![Less, Equal],
         BinaryOp::Greater => vec![Greater],
@@ -274,6 +302,9 @@ fn comparisons(handler: &HandlerView<'_, '_>, test: ExprId) -> Vec<Comparison> {
         BinaryOp::NotEqual => vec![Less, Greater],
         _ => return Vec::new(),
     };
+    if !wanted {
+        orders = [Less, Equal, Greater].into_iter().filter(|order| !orders.contains(order)).collect();
+    }
     match (operand(handler, left), operand(handler, right)) {
         (Some(left), Some(right)) => vec![Comparison { left, right, orders }],
         _ => Vec::new(),
@@ -364,15 +395,23 @@ fn is_written_out_step(unit: &ScriptUnit, value: ExprId, place: PlaceId) -> bool
 }
 
 /// The first access of one handler that does not go with some access of the other, and that one.
-fn clash(
-    a: &HandlerView<'_, '_>,
-    first: &Use<'_, '_>,
-    b: &HandlerView<'_, '_>,
-    second: &Use<'_, '_>,
-) -> Option<(Early, Early)> {
+fn clash(facts: &Facts<'_>, cell: CellId, first: &Use<'_, '_>, second: &Use<'_, '_>) -> Option<(Early, Early)> {
+    let (a, b) = (&first.handler, &second.handler);
+    let tests = |handler: &HandlerView<'_, '_>| entry_tests(handler.unit, handler.tree).unwrap_or_default();
+    let all = LazyCell::new(|| (tests(a), tests(b)));
+    let mut known: Vec<(Tests, Tests, bool)> = Vec::new();
+    let mut excluded = |x: &Early, y: &Early| {
+        let before = (tests_before(a, &all.0, x.access.at), tests_before(b, &all.1, y.access.at));
+        if let Some((.., excluded)) = known.iter().find(|(left, right, _)| (left, right) == (&before.0, &before.1)) {
+            return *excluded;
+        }
+        let excluded = tests_exclude(facts, cell, (a, &before.0), (b, &before.1));
+        known.push((before.0, before.1, excluded));
+        excluded
+    };
     first.accesses.iter().find_map(|&x| {
-        let y = second.accesses.iter().find(|y| may_be_one(a.unit, &x, b.unit, y) && clashes(&x, y))?;
-        Some((x, *y))
+        let meets = |y: &&Early| may_be_one(a.unit, &x, b.unit, y) && clashes(&x, y) && !excluded(&x, y);
+        second.accesses.iter().find(meets).map(|&y| (x, y))
     })
 }
 
