@@ -18,7 +18,7 @@ use super::graph::{Block, BlockId, Exit, Graph, Offer, Step, StepKind, Waiting};
 use super::judge::{self, Moved};
 use super::linear::{Facts, Linear, Slot};
 use super::shared::Shared;
-use super::state::{PendingStep, Source, State, Suspect, Unseen, Wrong};
+use super::state::{PendingStep, Source, State, Suspect, Unseen, Values, Wrong};
 use super::value::{Abstract, Num, Value};
 use super::world::{Asked, Effect, HandlerId, Others, World};
 use crate::project::{Base, CellId, Meaning, Place, PlaceId, ProcId, ScriptId, ScriptUnit};
@@ -94,12 +94,12 @@ pub struct Move {
     pub at: Span,
     /// What it can be before.
     pub before: Num,
-    /// By how much it moves.
-    pub by: Num,
+    /// By how much it moves: from the least to the most.
+    pub by: (f64, f64),
     /// Whether it is cut at a limit, as in `max(x - 3, 0)`.
     pub cut: bool,
-    /// What it can be when others see it.
-    pub settled: Num,
+    /// What it can be when others see it: from the least to the most.
+    pub settled: (f64, f64),
 }
 
 /// Something that can go wrong, found on the way.
@@ -161,15 +161,36 @@ pub enum Event {
     },
 }
 
-/// The state at a place where others may look or the activation ends.
+/// A moment at which others can look and act: a wait, or the end. There are many, so only what the rules about guards look
+/// at is kept.
 #[derive(Clone, Debug)]
 pub struct Pause {
-    /// The wait; none at an end.
+    /// The wait; none: the end.
     pub wait: Option<Span>,
-    /// The end or wait that this is.
+    /// Where it stands.
     pub at: Span,
-    /// What is known there.
-    pub state: State,
+    /// What the cells hold whose values are others than at the handler's beginning.
+    pub changed: Box<[(Slot, Abstract)]>,
+    /// The names whose instances were removed.
+    pub removed: Shared<Slot>,
+    /// Something may have been stepped, sent or spawned.
+    pub stepped: bool,
+    /// A wait came before.
+    pub waited: bool,
+    /// An `after` block is still to come.
+    pub forked: bool,
+    /// It lies in an `after` block.
+    pub later: bool,
+    /// The scene was left.
+    pub went: bool,
+}
+
+impl Pause {
+    /// What a slot holds, if that is something else than at the beginning.
+    #[must_use]
+    pub fn changed(&self, slot: Slot) -> Option<&Abstract> {
+        self.changed.iter().find(|(other, _)| *other == slot).map(|(_, value)| value)
+    }
 }
 
 /// The parts of an assignment.
@@ -227,6 +248,8 @@ pub struct Run<'w, 'p> {
     pub built_on: Asked,
     /// Whether pauses are kept.
     pub keep_pauses: bool,
+    /// What the slots can hold as the handler begins, where pauses are kept.
+    pub begun: Option<Values>,
     /// The steps and exits that were reached, and when.
     pub reached: FxHashMap<Span, Reached>,
     /// Steps of variables as they settled.
@@ -278,6 +301,7 @@ impl<'w, 'p> Run<'w, 'p> {
             let_in: FxHashSet::default(),
             built_on: Asked::default(),
             keep_pauses: false,
+            begun: None,
             reached: FxHashMap::default(),
             moves: Vec::new(),
             stack: Vec::new(),
@@ -304,6 +328,9 @@ impl<'w, 'p> Run<'w, 'p> {
 
     /// Runs the handler from a state.
     pub fn handler_from(&mut self, state: State) {
+        if self.keep_pauses && self.begun.is_none() {
+            self.begun = Some(state.values.clone());
+        }
         let (_, handler, _) = self.world.parts(self.handler);
         let graph = self.world.handler_graph(self.handler);
         let Some(when) = handler.when else {
@@ -434,7 +461,7 @@ impl<'w, 'p> Run<'w, 'p> {
     /// this very handler may have left outside.
     pub(super) fn assume_dependents(&self, state: &mut State, holder: Slot) {
         if self.holds_one(state, holder) {
-            for &slot in &self.table.slots[holder as usize].dependents {
+            for &slot in self.table.slots[holder as usize].dependents() {
                 let outside = |wrong| matches!(wrong, Wrong::Outside(other, _) if other == slot);
                 if !state.suspects.iter().any(|suspect| outside(suspect.wrong)) {
                     self.assume_range(state, slot);
@@ -1087,7 +1114,7 @@ impl<'w, 'p> Run<'w, 'p> {
         let facts = &self.table.slots[slot as usize];
         facts.min.is_some()
             || facts.max.is_some()
-            || !facts.bounds.is_empty()
+            || !facts.bounds().is_empty()
             || facts.variable.is_some_and(|variable| self.world.in_invariant(variable))
     }
 
@@ -1135,8 +1162,9 @@ impl<'w, 'p> Run<'w, 'p> {
         moved: Moved,
         &Assignment { place, value, span, .. }: &Assignment,
     ) {
-        let exact = step_of(state, slot, forms);
-        let cut = exact.is_none() && super::access::steps_itself(self.unit, place, value);
+        let is_compared = self.table.slots[slot as usize].cell.is_some_and(|cell| self.world.is_compared(cell));
+        let exact = if is_compared { step_of(state, slot, forms) } else { None };
+        let cut = is_compared && exact.is_none() && super::access::steps_itself(self.unit, place, value);
         let step = if cut { cut_step_of(state, slot, forms) } else { exact };
         let own = Linear::slot(slot);
         let mut all = forms.uppers().iter().chain(forms.lowers());
@@ -1152,10 +1180,10 @@ impl<'w, 'p> Run<'w, 'p> {
             if overflow != Overflow::Error {
                 self.overflow(state, slot, overflow);
             }
-            for &other in &facts.bounds {
+            for &other in facts.bounds() {
                 self.follow_bound(state, other);
             }
-            if !facts.bounds.is_empty() {
+            if !facts.bounds().is_empty() {
                 state.moved_bounds.push_new(slot);
             }
         }
@@ -1215,10 +1243,10 @@ impl<'w, 'p> Run<'w, 'p> {
         state.selves.retain(|(holder, _)| *holder != slot);
         state.forget_held(slot);
         let table = self.table;
-        self.forget_tests(state, |read| read == slot || table.slots[slot as usize].aliases.contains(&read));
+        self.forget_tests(state, |read| read == slot || table.slots[slot as usize].aliases().contains(&read));
         let mut kept: SmallVec<[Slot; 4]> = SmallVec::new();
         let is_name = matches!(table.slots[slot as usize].ty, Type::Ref(_));
-        for &alias in &table.slots[slot as usize].aliases {
+        for &alias in table.slots[slot as usize].aliases() {
             if self.is_unbound(state, alias) {
                 continue;
             }

@@ -78,18 +78,18 @@ impl Run<'_, '_> {
     ) {
         let facts = &self.table.slots[slot as usize];
         let same: SmallVec<[Slot; 2]> =
-            facts.aliases.iter().copied().filter(|&alias| self.is_same(state, slot, alias)).collect();
+            facts.aliases().iter().copied().filter(|&alias| self.is_same(state, slot, alias)).collect();
         let is_suspect = |wrong: Wrong| state.suspects.iter().any(|suspect| suspect.wrong == wrong);
         let mut right: SmallVec<[Wrong; 4]> = SmallVec::new();
         let mut broken: SmallVec<[(Wrong, Limit); 2]> = SmallVec::new();
-        for &other in std::iter::once(&slot).chain(&facts.bounds).chain(&same) {
+        for &other in std::iter::once(&slot).chain(facts.bounds()).chain(&same) {
             if self.is_gone(state, other) || self.is_unbound(state, other) {
                 continue;
             }
             for (limit, end) in self.judged_limits(other) {
                 let wrong = Wrong::Outside(other, end);
                 let can_break = moved.can_break(end, limit == Limit::Slot(slot));
-                let is_suspect = (can_break || facts.bounds.len() <= MOST_BOUNDED) && is_suspect(wrong);
+                let is_suspect = (can_break || facts.bounds().len() <= MOST_BOUNDED) && is_suspect(wrong);
                 if !is_suspect && !can_break {
                     continue;
                 }
@@ -216,8 +216,9 @@ impl Run<'_, '_> {
         for step in state.steps.take() {
             let facts = &self.table.slots[step.slot as usize];
             if let (Some(cell), Some(settled), false) = (facts.cell, state.num(step.slot), self.quiet) {
-                let (before, by) = (step.before.clone(), step.by.clone());
-                self.moves.push(Move { cell, at: step.at, before, by, cut: step.cut, settled: settled.clone() });
+                let (by, settled) = ((step.by.lo, step.by.hi), (settled.lo, settled.hi));
+                let before = step.before.clone();
+                self.moves.push(Move { cell, at: step.at, before, by, cut: step.cut, settled });
             }
         }
         self.tell_suspects(state, |_| true);

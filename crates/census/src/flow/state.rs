@@ -133,6 +133,17 @@ impl Values {
         (at < self.len as usize).then(|| &self[at])
     }
 
+    /// The values that are not those of the other, with their slots; pieces that are one and the same are passed over.
+    pub fn unlike<'v>(&'v self, other: &'v Self) -> impl Iterator<Item = (usize, &'v Abstract)> {
+        let pieces = self.pieces.iter().zip(&other.pieces).enumerate();
+        let changed = pieces.filter(|(_, (mine, theirs))| !Arc::ptr_eq(mine, theirs));
+        let shift = self.shift;
+        changed.flat_map(move |(piece, (mine, theirs))| {
+            let pairs = mine.iter().zip(theirs.iter()).enumerate();
+            pairs.filter(|(_, (mine, theirs))| mine != theirs).map(move |(at, (mine, _))| ((piece << shift) + at, mine))
+        })
+    }
+
     /// Takes in what the other may hold; pieces that are one and the same are passed over.
     fn join(&mut self, other: &Self) {
         for (mine, theirs) in self.pieces.iter_mut().zip(&other.pieces) {

@@ -160,6 +160,8 @@ pub struct World<'p> {
     pausing: Vec<bool>,
     /// By handler: whether others can act before it is through.
     yields: Vec<bool>,
+    /// By cell: whether some test asks for one value of it.
+    compared: Vec<bool>,
     /// By handler: whether it has its moment once, and when.
     openings: Vec<Option<waiting::Opening>>,
     /// Two handlers of one script: while the first waits, the second can begin for the same instance.
@@ -217,6 +219,7 @@ impl<'p> World<'p> {
             sizes: Vec::new(),
             pausing: Vec::new(),
             yields: Vec::new(),
+            compared: Vec::new(),
             openings: Vec::new(),
             begins_within: FxHashSet::default(),
         };
@@ -226,6 +229,7 @@ impl<'p> World<'p> {
         world.unsettled = world.find_unsettled();
         world.start_reach();
         world.find_thresholds();
+        world.compared = world.find_compared();
         let ids: Vec<HandlerId> = world.handler_ids().collect();
         world.stops = ids.par_iter().map(|&id| world.find_stops(id)).collect();
         world.entries = ids.par_iter().map(|&id| world.find_entry(id)).collect();
@@ -438,8 +442,14 @@ impl<'p> World<'p> {
         entry_tests(unit, handler)
     }
 
+    /// Empty where nothing loops, so that nothing grows.
     fn find_stops(&self, handler: HandlerId) -> Vec<f64> {
         let (script, index) = self.handler(handler);
+        let graphs = &self.graphs[script.index()];
+        let mut bodies = std::iter::once(&graphs.handlers[index]).chain(&graphs.procedures);
+        if !bodies.any(|graph| graph.blocks.iter().any(|block| block.loop_head)) {
+            return Vec::new();
+        }
         let unit = self.project.script(script);
         let span = unit.tree.handlers[index].span;
         let from = unit.tree.exprs.partition_point(|expr| expr.span.end <= span.start);
@@ -454,7 +464,42 @@ impl<'p> World<'p> {
         }
         all.sort_by(f64::total_cmp);
         all.dedup();
+        all.shrink_to_fit();
         all
+    }
+
+    /// The cells that some script asks for one value of.
+    fn find_compared(&self) -> Vec<bool> {
+        let mut compared = vec![false; self.project.cells.len()];
+        for unit in &self.project.scripts {
+            let mut note = |expr: ExprId| {
+                if let Meaning::Value(place) = unit.meaning(expr)
+                    && let Some(cell) = self.project.cell_of(unit, place)
+                {
+                    compared[cell.index()] = true;
+                }
+            };
+            for expr in &unit.tree.exprs {
+                if let ExprKind::Binary(BinaryOp::Equal | BinaryOp::NotEqual, left, right) = expr.kind {
+                    [left, right].into_iter().for_each(&mut note);
+                }
+            }
+            let bodies = unit.tree.handlers.iter().map(|handler| &handler.body);
+            for body in bodies.chain(unit.tree.procedures.iter().map(|procedure| &procedure.body)) {
+                walk(body, &mut |statement| {
+                    if let StatementKind::Match { subject, .. } = statement.kind {
+                        note(subject);
+                    }
+                });
+            }
+        }
+        compared
+    }
+
+    /// Whether some script asks whether a cell has this value or that, so that steps past it matter.
+    #[must_use]
+    pub fn is_compared(&self, cell: CellId) -> bool {
+        self.compared[cell.index()]
     }
 
     fn make_tables(&self) -> Vec<SlotTable> {
@@ -1338,6 +1383,7 @@ impl<'p> World<'p> {
         run.quiet = true;
         run.keep_pauses = true;
         let mut state = run.entry();
+        run.begun = Some(state.values.clone());
         if let Some((slot, value)) = start {
             state.values[slot as usize] = Abstract::of(value);
         }
@@ -1351,18 +1397,19 @@ impl<'p> World<'p> {
     pub fn again(
         &self,
         handler: HandlerId,
-        paused: &State,
+        paused: &Pause,
         meant: impl Fn(CellId) -> bool,
     ) -> FxHashMap<Span, Reached> {
         let mut run = Run::new(self, handler);
         run.quiet = true;
         let mut state = run.entry();
-        for (at, facts) in run.table.slots.iter().enumerate() {
-            if facts.cell.is_some_and(&meant) {
-                state.values[at] = paused.values[at].clone();
-                state.values[at].unset = false;
+        let is_meant = |at: usize| run.table.slots[at].cell.is_some_and(&meant);
+        for (slot, value) in &paused.changed {
+            if is_meant(*slot as usize) {
+                state.values[*slot as usize] = value.clone();
             }
         }
+        (0..run.table.slots.len()).filter(|&at| is_meant(at)).for_each(|at| state.values[at].unset = false);
         run.handler_from(state);
         run.reached
     }

@@ -596,6 +596,7 @@ impl<'a> Parser<'a> {
                 self.at += 1; // A step for certain, whatever stood there.
             }
         }
+        statements.shrink_to_fit(); // Trees stay.
         Block { statements, span: open.to(self.previous) }
     }
 

@@ -114,7 +114,7 @@ impl<'w> Run<'w, '_> {
     /// What may be wrong with any instance may be so with the one that a `for` looks at.
     pub(super) fn take_up_suspects(&self, state: &mut State, place: PlaceId) {
         let Some(holder) = self.slot(place) else { return };
-        for &slot in &self.table.slots[holder as usize].dependents {
+        for &slot in self.table.slots[holder as usize].dependents() {
             let alike = |suspect: &&Suspect| self.is_left_outside(suspect, slot);
             let taken: SmallVec<[Suspect; 2]> = state.suspects.iter().filter(alike).cloned().collect();
             for mut suspect in taken {
@@ -130,7 +130,7 @@ impl<'w> Run<'w, '_> {
     /// write before the loop has been looked at.
     pub(super) fn all_visited(&self, state: &mut State, place: PlaceId, whole: Span) {
         let Some(holder) = self.slot(place) else { return };
-        for &slot in &self.table.slots[holder as usize].dependents {
+        for &slot in self.table.slots[holder as usize].dependents() {
             state.suspects.retain(|suspect| !self.is_left_outside(suspect, slot) || whole.contains(suspect.at));
         }
     }

@@ -83,7 +83,7 @@ impl<'w> Run<'w, '_> {
 
     /// A name lets its instance go: what was written through it is judged now, since it can't be told apart later.
     pub(super) fn release(&mut self, state: &mut State, slot: Slot) {
-        for &other in &self.table.slots[slot as usize].dependents {
+        for &other in self.table.slots[slot as usize].dependents() {
             self.show_others(state, |written| written == other);
             self.tell_at_once(state, |wrong| matches!(wrong, Wrong::Outside(slot, _) if slot == other));
         }
@@ -115,7 +115,7 @@ impl<'w> Run<'w, '_> {
         let mut all: Vec<Slot> = Vec::new();
         let mut open = vec![slot];
         while let Some(at) = open.pop() {
-            for &other in &self.table.slots[at as usize].dependents {
+            for &other in self.table.slots[at as usize].dependents() {
                 all.push(other);
                 open.push(other);
             }
@@ -143,7 +143,7 @@ impl<'w> Run<'w, '_> {
         if let (Some(source), Type::Ref(_)) = (source, self.table.slots[slot as usize].ty) {
             state.copies.push_new((slot, source));
         }
-        if self.table.slots[slot as usize].dependents.is_empty() {
+        if self.table.slots[slot as usize].dependents().is_empty() {
             return;
         }
         self.renew_dependents(state, slot);
@@ -153,7 +153,7 @@ impl<'w> Run<'w, '_> {
             Meaning::Instance(instance) => Base::Listed(instance),
             _ => return,
         };
-        for at in self.table.slots[slot as usize].dependents.clone() {
+        for at in self.table.slots[slot as usize].dependents().to_vec() {
             let known =
                 self.table.slots[at as usize].variable.and_then(|variable| self.table.of_variable(variable, from));
             if let Some(known) = known {
@@ -166,7 +166,7 @@ impl<'w> Run<'w, '_> {
 
     /// A write through a name that may hold the script's own instance, or the other way round, is looked at for either case.
     pub(super) fn split_by_self(&self, state: State, slot: Slot) -> SmallVec<[State; 2]> {
-        let aliases = &self.table.slots[slot as usize].aliases;
+        let aliases = self.table.slots[slot as usize].aliases();
         let mut holders = aliases.iter().filter_map(|&alias| self.holder_beside_self(slot, alias));
         let Some(holder) = holders.find(|&holder| state.holds_self(holder).is_none()) else {
             return smallvec![state];
@@ -196,7 +196,7 @@ impl<'w> Run<'w, '_> {
     /// What is known where a name holds the script's own instance; none where it can't.
     pub(in crate::flow) fn as_self(&self, mut state: State, holder: Slot) -> Option<State> {
         state.selves.push((holder, true));
-        for &slot in &self.table.slots[holder as usize].dependents {
+        for &slot in self.table.slots[holder as usize].dependents() {
             let variable = self.table.slots[slot as usize].variable;
             let Some(own) = variable.and_then(|variable| self.table.of_variable(variable, Base::Own)) else { continue };
             let both = state.value(slot).value.meet(&state.value(own).value)?;

@@ -47,19 +47,45 @@ pub struct SlotFacts {
     pub min: Option<Limit>,
     /// The upper end.
     pub max: Option<Limit>,
-    /// Slots that may be the same variable of the same instance.
-    pub aliases: Vec<Slot>,
-    /// Slots that go through this one.
-    pub dependents: Vec<Slot>,
+    /// The slots that hang on this one; few have any.
+    links: Option<Box<Links>>,
     /// The slot that this one goes through.
     pub holder: Option<Slot>,
-    /// Slots that this one bounds.
-    pub bounds: Vec<Slot>,
     /// The one number that it ever holds: a tuning value, say.
     pub fixed: Option<f64>,
 }
 
+/// The slots that hang on another.
+#[derive(Clone, Debug, Default)]
+struct Links {
+    aliases: Vec<Slot>,
+    dependents: Vec<Slot>,
+    bounds: Vec<Slot>,
+}
+
 impl SlotFacts {
+    /// Slots that may be the same variable of the same instance.
+    #[must_use]
+    pub fn aliases(&self) -> &[Slot] {
+        self.links.as_ref().map_or(&[], |links| &links.aliases)
+    }
+
+    /// Slots that go through this one.
+    #[must_use]
+    pub fn dependents(&self) -> &[Slot] {
+        self.links.as_ref().map_or(&[], |links| &links.dependents)
+    }
+
+    /// Slots that this one bounds.
+    #[must_use]
+    pub fn bounds(&self) -> &[Slot] {
+        self.links.as_ref().map_or(&[], |links| &links.bounds)
+    }
+
+    fn links(&mut self) -> &mut Links {
+        self.links.get_or_insert_default()
+    }
+
     /// What stands for the slot's value in a linear form.
     #[must_use]
     pub fn form(&self, slot: Slot) -> Linear {
@@ -102,6 +128,8 @@ impl SlotTable {
     #[must_use]
     pub fn new(world: &World<'_>, unit: &ScriptUnit, used: &Used) -> Self {
         let mut table = Self::default();
+        let others = used.results.len() + used.instances.len() + used.counted.len() + used.rounds.len();
+        table.slots.reserve_exact(1 + used.places.len() + others);
         table.scene = table.add(Key::Scene, Type::Text, None, None);
         for &place in &used.places {
             let cell = world.project.cell_of(unit, place);
@@ -143,10 +171,8 @@ impl SlotTable {
             base: variable.map(|(_, base)| base),
             min: None,
             max: None,
-            aliases: Vec::new(),
-            dependents: Vec::new(),
+            links: None,
             holder: None,
-            bounds: Vec::new(),
             fixed: None,
         };
         self.slots.push(facts);
@@ -178,13 +204,13 @@ impl SlotTable {
                     End::Max => self.slots[slot as usize].max = limit,
                 }
                 if let Some(Limit::Slot(bound)) = limit {
-                    self.slots[bound as usize].bounds.push(slot);
+                    self.slots[bound as usize].links().bounds.push(slot);
                 }
             }
             if let Base::Held(held) = base
                 && let Some(held) = self.slot(Key::Place(held))
             {
-                self.slots[held as usize].dependents.push(slot);
+                self.slots[held as usize].links().dependents.push(slot);
                 self.slots[slot as usize].holder = Some(held);
             }
         }
@@ -192,7 +218,7 @@ impl SlotTable {
             for &(a, a_base) in group {
                 for &(b, b_base) in group {
                     if a != b && may_be_same(a_base, b_base) {
-                        self.slots[a as usize].aliases.push(b);
+                        self.slots[a as usize].links().aliases.push(b);
                     }
                 }
             }

@@ -6,17 +6,17 @@ impl<'w> Run<'w, '_> {
     /// An activation, or an `after` block, is through.
     pub(super) fn end(&mut self, mut state: State, span: Span) {
         self.settle(&mut state);
-        self.keep_pause(None, span, state);
+        self.keep_pause(None, span, &state);
     }
 
-    /// Keeps what the rules about guards look at: how slots relate is not among it, and there are many pauses.
-    fn keep_pause(&mut self, wait: Option<Span>, at: Span, mut state: State) {
-        if self.keep_pauses {
-            state.facts = Facts::default();
-            state.steps = Shared::default();
-            state.sources = Shared::default();
-            self.pauses.push(Pause { wait, at, state });
-        }
+    fn keep_pause(&mut self, wait: Option<Span>, at: Span, state: &State) {
+        let Some(begun) = &self.begun else { return };
+        let cells = |&(at, _): &(usize, _)| self.table.slots[at].cell.is_some();
+        let slot = |at: usize| Slot::try_from(at).unwrap_or(Slot::MAX);
+        let changed = state.values.unlike(begun).filter(cells).map(|(at, value)| (slot(at), value.clone())).collect();
+        let &State { stepped, waited, forked, later, went, .. } = state;
+        let removed = state.removed.clone();
+        self.pauses.push(Pause { wait, at, changed, removed, stepped, waited, forked, later, went });
     }
 
     pub(super) fn wait_step(&mut self, mut state: State, waiting: Waiting, span: Span) -> Option<State> {
@@ -43,7 +43,7 @@ impl<'w> Run<'w, '_> {
     pub(super) fn wait(&mut self, mut state: State, span: Option<Span>) -> Option<State> {
         if let Some(span) = span {
             self.settle(&mut state);
-            self.keep_pause(Some(span), span, state.clone());
+            self.keep_pause(Some(span), span, &state);
         }
         let world = self.world;
         let mut state = world.while_waiting(self, &state);

@@ -121,20 +121,20 @@ fn ends(facts: &Facts<'_>, cell: CellId) -> (Option<f64>, Option<f64>) {
 
 /// Whether a step goes from one side of a value to the other, as others see it, upwards or downwards.
 fn crosses(step: &Move, value: f64, upwards: bool, downwards: bool) -> bool {
-    let (low, high) = (step.by.lo, step.by.hi);
+    let (low, high) = step.by;
     let between = |lo: f64, hi: f64| step.before.meet(&Num::range(lo.next_up(), hi.next_down(), false)).is_some();
-    let up = upwards && high > 0.0 && step.settled.hi > value && between(value - high, value);
-    let down = downwards && low < 0.0 && step.settled.lo < value && between(value, value - low);
+    let up = upwards && high > 0.0 && step.settled.1 > value && between(value - high, value);
+    let down = downwards && low < 0.0 && step.settled.0 < value && between(value, value - low);
     up || down
 }
 
 /// Whether a step that is cut at its end lands on a value on the way there: the end itself, from which nothing leads back, is
 /// no place to step from.
 fn lands(facts: &Facts<'_>, step: &Move, value: f64) -> bool {
-    let by = if step.by.hi > 0.0 { step.by.hi } else { step.by.lo };
+    let by = if step.by.1 > 0.0 { step.by.1 } else { step.by.0 };
     let effects = &facts.world.effects[step.cell.index()];
     let back = effects.iter().any(|effect| if by > 0.0 { effect.down } else { effect.up });
-    let both = step.by.hi > 0.0 && step.by.lo < 0.0;
+    let both = step.by.1 > 0.0 && step.by.0 < 0.0;
     step.cut && !back && !both && starts(facts, step.cell).iter().any(|start| (value - start) % by == 0.0)
 }
 
@@ -228,7 +228,7 @@ fn word(facts: &Facts<'_>, skip: &Skip<'_>) -> Finding {
     let name = facts.cell_name(cell);
     let short = name.rsplit('.').next().unwrap_or(&name).to_owned();
     let statement = facts.project.text(at, step.at).lines().next().unwrap_or("").trim().to_owned();
-    let down = step.by.lo < 0.0;
+    let down = step.by.0 < 0.0;
     let text = facts.project.text(unit, unit.tree.expr(test).span);
     let value = crate::words::number(value);
     let message =

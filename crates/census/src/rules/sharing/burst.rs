@@ -58,12 +58,11 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
         let Some(signal) = signal.map(|id| registry.signal(id)).filter(|signal| signal.bursts) else { continue };
         let steps = guard::steps(facts, &handler);
         // The burst comes at one moment: what keeps it out must stand at the first wait, or at an end without one.
-        let pauses = handler.found.pauses.iter().filter(|pause| pause.state.stepped || pause.wait.is_some());
-        let pauses =
-            pauses.filter(|pause| !pause.state.waited && !guard::removes_what_came(facts, &handler, &pause.state));
+        let pauses = handler.found.pauses.iter().filter(|pause| pause.stepped || pause.wait.is_some());
+        let pauses = pauses.filter(|pause| !pause.waited && !guard::removes_what_came(facts, &handler, pause));
         let mut unguarded: Vec<Span> = pauses
             .flat_map(|pause| {
-                let again = facts.world.again(handler.id, &pause.state, |_| true);
+                let again = facts.world.again(handler.id, pause, |_| true);
                 steps.iter().copied().filter(move |at| again.contains_key(at)).collect::<Vec<_>>()
             })
             .collect();

@@ -5,7 +5,6 @@ use crate::flow::certain;
 use crate::flow::engine::{Key, OWN_INSTANCE, Pause};
 use crate::flow::graph::{Exit, Graph, StepKind, Waiting};
 use crate::flow::linear::Slot;
-use crate::flow::state::State;
 use crate::flow::world::entry_tests;
 use crate::project::{Base, CellId, Place, PlaceId, ScriptUnit};
 use crate::registry::{Lifetime, OwnerId, Scope, Type};
@@ -36,18 +35,18 @@ pub fn waits<'f>(handler: &HandlerView<'_, 'f>) -> impl Iterator<Item = &'f Paus
 /// Whether an activation goes on after a pause.
 #[must_use]
 pub fn is_suspended(pause: &Pause) -> bool {
-    pause.wait.is_some() || (pause.state.forked && !pause.state.later)
+    pause.wait.is_some() || (pause.forked && !pause.later)
 }
 
-/// Whether on the way to a state the script's own instance, or one that the signal brought, was removed.
+/// Whether on the way to a pause the script's own instance, or one that the signal brought, was removed.
 #[must_use]
-pub fn removes_what_came(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, state: &State) -> bool {
+pub fn removes_what_came(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, pause: &Pause) -> bool {
     let table = facts.world.table(handler.id);
     let brought = handler.unit.handlers[handler.index]
         .parameters
         .iter()
         .filter_map(|(local, _)| table.slot(Key::Place(handler.unit.local_places[local.0 as usize])));
-    state.removed.contains(&OWN_INSTANCE) || brought.into_iter().any(|slot| state.removed.contains(&slot))
+    pause.removed.contains(&OWN_INSTANCE) || brought.into_iter().any(|slot| pause.removed.contains(&slot))
 }
 
 /// The waits of a body, and its calls of procedures that wait, in order.
@@ -111,8 +110,8 @@ impl Flag {
     /// Whether the flag is gone, or anew, once an activation has come to its end in this state.
     #[must_use]
     pub fn is_gone(&self, facts: &Facts<'_>, handler: &HandlerView<'_, '_>, end: &Pause) -> bool {
-        let removed = self.dies_with_instance && end.state.removed.contains(&OWN_INSTANCE);
-        let left = self.dies_with_scene && end.state.went;
+        let removed = self.dies_with_instance && end.removed.contains(&OWN_INSTANCE);
+        let left = self.dies_with_scene && end.went;
         removed || left || (self.dies_with_run && restarts_at(facts, handler, end.at))
     }
 

@@ -66,8 +66,8 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
             .collect();
         let Some(&first) = after.first() else { continue };
         let unguarded = guard::waits(&handler).any(|pause| {
-            let again = facts.world.again(handler.id, &pause.state, |_| true);
-            !guard::removes_what_came(facts, &handler, &pause.state) && after.iter().any(|at| again.contains_key(at))
+            let again = facts.world.again(handler.id, pause, |_| true);
+            !guard::removes_what_came(facts, &handler, pause) && after.iter().any(|at| again.contains_key(at))
         });
         if unguarded {
             findings.push(word(facts, handler, first));

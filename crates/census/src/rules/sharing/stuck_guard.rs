@@ -4,7 +4,6 @@ use super::guard;
 use super::guard::Flag;
 use crate::finding::{Finding, Level, RuleName};
 use crate::flow::engine::Pause;
-use crate::flow::state::State;
 use crate::flow::value::Value;
 use crate::rules::Facts;
 use crate::rules::facts::HandlerView;
@@ -90,7 +89,12 @@ fn judge(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, flag: &Flag) -> Optio
     if others {
         return None;
     }
-    let is_up = |state: &State| match state.values.get(flag.slot as usize).map(|value| &value.value) {
+    let begun = facts.world.entry_state(handler.id, &[])?;
+    let is_up = |pause: &Pause| match pause
+        .changed(flag.slot)
+        .or(begun.values.get(flag.slot as usize))
+        .map(|value| &value.value)
+    {
         Some(Value::Bool { yes, no }) => {
             if flag.up {
                 *yes
@@ -100,17 +104,16 @@ fn judge(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, flag: &Flag) -> Optio
         }
         _ => false,
     };
-    let is_way_out =
-        |pause: &&Pause| pause.wait.is_none() && !pause.state.forked && !flag.is_gone(facts, handler, pause);
+    let is_way_out = |pause: &&Pause| pause.wait.is_none() && !pause.forked && !flag.is_gone(facts, handler, pause);
     let can_be_dropped = |pause: &&Pause| guard::is_suspended(pause) && flag.outlives_a_drop(facts, handler);
-    let is_kept_up = || handler.found.pauses.iter().any(|pause| is_up(&pause.state));
+    let is_kept_up = || handler.found.pauses.iter().any(is_up);
     if facts.world.keeps_pauses(handler.id) && !is_kept_up() {
         return None;
     }
     // Only ways on which the guard let the handler in: those that it turns back find the guard up.
     let down = Value::Bool { yes: !flag.up, no: flag.up };
     let mut pauses = facts.world.pauses_from(handler.id, Some((flag.slot, down)));
-    pauses.retain(|pause| is_up(&pause.state));
+    pauses.retain(|pause| is_up(pause));
     let at = pauses.iter().find(is_way_out).or_else(|| pauses.iter().find(can_be_dropped))?;
     Some(word(facts, handler, flag, set, at))
 }
