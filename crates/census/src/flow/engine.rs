@@ -36,6 +36,8 @@ const MOST_PARTS: usize = 6;
 const ORDINARY: usize = 120;
 /// How many places that a loop steps are looked at together.
 const MOST_STEPPED: usize = 3;
+/// How many facts about a place are carried along with what a loop counts.
+const MOST_COUNTED: usize = 8;
 /// How often a loop's head is visited before it is widened.
 const ROUNDS: u32 = 2;
 /// How many reads are remembered that locals were worked out from.
@@ -907,6 +909,7 @@ impl<'w, 'p> Run<'w, 'p> {
     fn let_(&mut self, state: &mut State, place: PlaceId, value: ExprId) {
         let forms = self.forms(state, value);
         let result = self.eval(state, value);
+        let result = self.narrowed(state, result, &forms);
         let Some(slot) = self.slot(place) else { return };
         let before = state.clone();
         self.put(state, slot, Abstract::of(result), forms.uppers(), forms.lowers());

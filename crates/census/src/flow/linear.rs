@@ -512,7 +512,12 @@ impl Facts {
         pairs.map(|fact| fact.form).collect()
     }
 
-    /// The same, as the slot's factor, the other term, and the constant.
+    /// The facts about a slot, with whatever others.
+    pub fn about(&self, slot: Slot) -> impl Iterator<Item = Linear> + '_ {
+        self.known.iter().filter(move |fact| fact.factor(slot) != 0.0).map(|fact| fact.form)
+    }
+
+    /// The pairs with a slot, as its factor, the other term, and the constant.
     pub fn paired(&self, slot: Slot) -> impl Iterator<Item = (f64, (Slot, f64), f64)> + '_ {
         self.known.iter().filter_map(move |fact| match fact.terms[..] {
             [(a, factor), other] if a == slot => Some((factor, other, fact.constant)),

@@ -58,12 +58,32 @@ impl<'w> Run<'w, '_> {
                 }
             }
         }
+        if !matches!(head.exit, Exit::Repeat { .. }) {
+            self.count_along(state, &steps);
+        }
         for form in guesses {
             let highest = state.facts.highest(&form, &|slot| state.ends(slot));
             if highest.is_finite() {
                 state.facts.add(form.plus(&Linear::constant(highest), -1.0));
             }
         }
+    }
+
+    /// What is known of a place as a loop is entered stays true less what a counter, which starts at a number, has counted: with
+    /// `parcels + n ≤ 20` and `i` at 0, `parcels - i + n ≤ 20` is kept while both go up by one.
+    fn count_along(&self, state: &mut State, steps: &[(Slot, f64)]) {
+        let mut along: SmallVec<[Linear; 4]> = SmallVec::new();
+        for &(counter, by) in steps {
+            let Some(start) = state.num(counter).and_then(Num::single) else { continue };
+            for &(slot, far) in steps.iter().filter(|&&(slot, _)| slot != counter) {
+                let about = state.facts.about(slot).filter(|fact| fact.factor(counter) == 0.0);
+                along.extend(about.take(MOST_COUNTED).map(|fact| {
+                    let counted = Linear::slot(counter).plus(&Linear::constant(start), -1.0);
+                    fact.plus(&counted, -fact.factor(slot) * far / by)
+                }));
+            }
+        }
+        along.into_iter().for_each(|form| state.facts.add(form));
     }
 
     /// Another round of a `repeat`, while there are rounds left; afterwards nobody asks how many there were.

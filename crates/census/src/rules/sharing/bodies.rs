@@ -4,7 +4,8 @@ use crate::flow::graph::{Graph, Step, StepKind};
 use crate::project::{Meaning, Place, PlaceId, ProcFacts, ProcId};
 use crate::rules::Facts;
 use crate::rules::facts::HandlerView;
-use crate::script::ast::{ExprId, LocalId, LocalKind};
+use crate::script::ast::{Block, ExprId, LocalId, LocalKind, Statement, StatementKind, blocks};
+use crate::source::Span;
 use rustc_hash::{FxHashMap, FxHashSet};
 
 /// How many names are followed, each to what it is given.
@@ -96,4 +97,53 @@ impl<'p, 'f> Bodies<'p, 'f> {
         let Some((id, at)) = found else { return Vec::new() };
         unit.calls_of(ProcId::at(id)).filter_map(|(_, arguments)| arguments.get(at).copied()).collect()
     }
+
+    /// The tests that must have come out as given where a stretch is reached: the `when`, those that it stands in, and those
+    /// that lead out before it.
+    #[must_use]
+    pub fn tests_before(&self, at: Span) -> Vec<(ExprId, bool)> {
+        let tree = &self.handler.unit.tree;
+        let mut tests: Vec<(ExprId, bool)> = self.handler.tree.when.map(|when| (when, true)).into_iter().collect();
+        // Where a procedure is called from one place alone, what was tested before the call holds in it too.
+        let ways = self.handler.unit.ways_to(at);
+        let in_procedure = |way: &&Span| tree.procedures.iter().any(|procedure| procedure.body.span.contains(**way));
+        let ways = if ways.iter().filter(in_procedure).count() + 1 == ways.len() { ways } else { vec![at] };
+        for at in ways {
+            let bodies = tree.procedures.iter().map(|procedure| &procedure.body).chain([&self.handler.tree.body]);
+            let around = bodies.filter(|body| body.span.contains(at));
+            around.for_each(|body| tests_before(&body.statements, at, &mut tests));
+        }
+        tests
+    }
+}
+
+/// The tests that must have come out as given where a statement is reached.
+fn tests_before(statements: &[Statement], at: Span, tests: &mut Vec<(ExprId, bool)>) {
+    for statement in statements.iter().take_while(|statement| statement.span.start < at.end) {
+        let around = statement.span.contains(at);
+        if let StatementKind::If { arms, .. } = &statement.kind {
+            for arm in arms {
+                if around && arm.body.span.contains(at) {
+                    tests.push((arm.tests[0], true));
+                    break;
+                }
+                if !around && !leads_out(&arm.body) {
+                    break;
+                }
+                tests.push((arm.tests[0], false));
+            }
+        }
+        if let StatementKind::While { condition, body } = &statement.kind
+            && body.span.contains(at)
+        {
+            tests.push((*condition, true));
+        }
+        if around {
+            blocks(statement).into_iter().for_each(|block| tests_before(&block.statements, at, tests));
+        }
+    }
+}
+
+fn leads_out(block: &Block) -> bool {
+    block.statements.last().is_some_and(|last| matches!(last.kind, StatementKind::Return(_)))
 }

@@ -346,49 +346,9 @@ fn sign(bodies: &Bodies<'_, '_>, amount: ExprId) -> Option<Way> {
 
 /// The cells that make a test before a write fail once they have gone far enough, and which way.
 fn held_by(bodies: &Bodies<'_, '_>, write: Span) -> Vec<Hold> {
-    let (handler, unit) = (&bodies.handler, bodies.handler.unit);
-    let mut tests: Vec<(ExprId, bool)> = handler.tree.when.map(|when| (when, true)).into_iter().collect();
-    // Where a procedure is called from one place alone, what was tested before the call holds in it too.
-    let ways = unit.ways_to(write);
-    let only =
-        ways.iter().filter(|&&way| unit.tree.procedures.iter().any(|procedure| procedure.body.span.contains(way)));
-    let ways = if only.count() + 1 == ways.len() { ways } else { vec![write] };
-    for at in ways {
-        let bodies = unit.tree.procedures.iter().map(|procedure| &procedure.body).chain([&handler.tree.body]);
-        bodies.filter(|body| body.span.contains(at)).for_each(|body| tests_before(&body.statements, at, &mut tests));
-    }
-    tests.into_iter().flat_map(|(test, wanted)| fails_by(bodies.facts, unit, unit.behind(test), wanted)).collect()
-}
-
-/// The tests that must have come out as given where a statement is reached.
-fn tests_before(statements: &[Statement], at: Span, tests: &mut Vec<(ExprId, bool)>) {
-    for statement in statements.iter().take_while(|statement| statement.span.start < at.end) {
-        let around = statement.span.contains(at);
-        if let StatementKind::If { arms, .. } = &statement.kind {
-            for arm in arms {
-                if around && arm.body.span.contains(at) {
-                    tests.push((arm.tests[0], true));
-                    break;
-                }
-                if !around && !leads_out(&arm.body) {
-                    break;
-                }
-                tests.push((arm.tests[0], false));
-            }
-        }
-        if let StatementKind::While { condition, body } = &statement.kind
-            && body.span.contains(at)
-        {
-            tests.push((*condition, true));
-        }
-        if around {
-            blocks(statement).into_iter().for_each(|block| tests_before(&block.statements, at, tests));
-        }
-    }
-}
-
-fn leads_out(block: &Block) -> bool {
-    block.statements.last().is_some_and(|last| matches!(last.kind, StatementKind::Return(_)))
+    let unit = bodies.handler.unit;
+    let tests = bodies.tests_before(write).into_iter();
+    tests.flat_map(|(test, wanted)| fails_by(bodies.facts, unit, unit.behind(test), wanted)).collect()
 }
 
 /// The cells that, going one way, bring a test to come out otherwise than wanted.

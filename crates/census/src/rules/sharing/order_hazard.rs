@@ -1,16 +1,15 @@
 //! `sharing/order-hazard`: handlers in two scripts answer one trigger, one writes what the other uses, and nothing says which goes first.
 
+use super::bodies::Bodies;
 use crate::finding::{Finding, Level, RuleName};
-use crate::flow::access::{Access, AccessKind, names};
+use crate::flow::access::{Access, AccessKind, names, walk_expr};
 use crate::flow::engine::Key;
-use crate::flow::world::entry_tests;
 use crate::project::{Base, CellId, Meaning, Place, PlaceId, ScriptId, ScriptUnit};
 use crate::registry::{Overflow, OwnerId, Scope, SignalId, Type, VarId};
 use crate::rules::Facts;
 use crate::rules::facts::HandlerView;
 use crate::rules::{Example, Rule};
-use crate::script::ast::{AssignOp, BinaryOp, ExprId, ExprKind, LocalId, LocalKind, Trigger, UnaryOp};
-use crate::source::Span;
+use crate::script::ast::{AssignOp, BinaryOp, ExprId, ExprKind, IsTest, LocalId, LocalKind, Trigger, UnaryOp};
 use rayon::prelude::*;
 use rustc_hash::FxHashMap;
 use std::cell::LazyCell;
@@ -152,7 +151,7 @@ fn key(facts: &Facts<'_>, handler: &HandlerView<'_, '_>) -> Option<TriggerKey> {
 }
 
 /// Whether one and the same trigger can reach both: not in different scenes, not for different actors, and not where
-/// their filters exclude each other.
+/// their filters exclude each other, or the `when` of one never comes out true.
 fn both_answer(facts: &Facts<'_>, a: &HandlerView<'_, '_>, b: &HandlerView<'_, '_>) -> bool {
     let registry = facts.registry();
     if let (Some(x), Some(y)) = (facts.world.scenes_of(a.unit), facts.world.scenes_of(b.unit))
@@ -178,17 +177,10 @@ fn both_answer(facts: &Facts<'_>, a: &HandlerView<'_, '_>, b: &HandlerView<'_, '
             return false;
         }
     }
-    true
-}
-
-/// The tests that must have come out as given before a handler gets to an access: its `when`, and those at its beginning.
-fn tests_before(handler: &HandlerView<'_, '_>, tests: &[(ExprId, bool)], at: Span) -> Vec<(ExprId, bool)> {
-    let (tree, body) = (&handler.unit.tree, handler.tree.body.span);
-    let is_past = |test: ExprId| {
-        let span = tree.expr(test).span;
-        handler.tree.when == Some(test) || body.contains(span) && (span.end <= at.start || !body.contains(at))
+    let begins = |handler: &HandlerView<'_, '_>| {
+        handler.tree.when.is_none_or(|when| facts.world.entry_state(handler.id, &[(when, true)]).is_some())
     };
-    tests.iter().copied().filter(|&(test, _)| is_past(test)).collect()
+    begins(a) && begins(b)
 }
 
 /// Whether the tests of two handlers leave some shared variable or parameter no common value, or ask two for opposite orders.
@@ -198,17 +190,32 @@ fn tests_exclude(
     (a, a_tests): (&HandlerView<'_, '_>, &[(ExprId, bool)]),
     (b, b_tests): (&HandlerView<'_, '_>, &[(ExprId, bool)]),
 ) -> bool {
+    if kinds_exclude(a, a_tests, b, b_tests) {
+        return true;
+    }
+    let decides = |operand: &Operand| decides(facts, cell, [a, b], operand);
+    // What a test asks about must be what it was as the handlers began.
+    let stands = |handler: &HandlerView<'_, '_>, tests: &[(ExprId, bool)]| -> Tests {
+        let asks = |test: ExprId| {
+            let mut all = true;
+            walk_expr(handler.unit, test, &mut |expr| {
+                let place = handler.unit.place_of(expr);
+                all &= place.is_none_or(|place| operand_at(handler, place).is_some_and(|operand| decides(&operand)));
+            });
+            all
+        };
+        let behind = tests.iter().map(|&(test, wanted)| positive(handler.unit, test, wanted));
+        behind.filter(|&(test, _)| asks(test)).collect()
+    };
+    let (a_tests, b_tests) = (&stands(a, a_tests), &stands(b, b_tests));
     if a_tests.is_empty() || b_tests.is_empty() {
         return false;
     }
-    let decides = |operand: &Operand| decides(facts, cell, [a, b], operand);
     let all = |handler: &HandlerView<'_, '_>, tests: &[(ExprId, bool)]| -> Vec<Comparison> {
         tests.iter().flat_map(|&(test, wanted)| comparisons(handler, test, wanted)).collect()
     };
     let (left, right) = (all(a, a_tests), all(b, b_tests));
-    let excludes =
-        |test: &Comparison, other: &Comparison| test.excludes(other) && decides(&test.left) && decides(&test.right);
-    if left.iter().any(|test| right.iter().any(|other| excludes(test, other))) {
+    if left.iter().any(|test| right.iter().any(|other| test.excludes(other))) {
         return true;
     }
     let states = (facts.world.entry_state(a.id, a_tests), facts.world.entry_state(b.id, b_tests));
@@ -227,6 +234,52 @@ fn tests_exclude(
         };
         other.is_some_and(|other| x.values[at].value.meet(&y.values[other as usize].value).is_none())
     })
+}
+
+/// What stands behind a test and its `not`s, and how it must come out then.
+fn positive(unit: &ScriptUnit, test: ExprId, wanted: bool) -> (ExprId, bool) {
+    match unit.tree.expr(unit.behind(test)).kind {
+        ExprKind::Unary(UnaryOp::Not, inner) => positive(unit, inner, !wanted),
+        _ => (unit.behind(test), wanted),
+    }
+}
+
+/// Whether the tests of two handlers want what one parameter holds to be of different actors.
+fn kinds_exclude(
+    a: &HandlerView<'_, '_>,
+    a_tests: &[(ExprId, bool)],
+    b: &HandlerView<'_, '_>,
+    b_tests: &[(ExprId, bool)],
+) -> bool {
+    let all = |handler: &HandlerView<'_, '_>, tests: &[(ExprId, bool)]| -> Vec<(usize, OwnerId)> {
+        let typed = handler.unit.handlers[handler.index].parameters.iter().enumerate();
+        let typed = typed.filter_map(|(at, (local, _))| match handler.unit.local_types[local.0 as usize] {
+            Type::Ref(Some(actor)) => Some((at, actor)),
+            _ => None,
+        });
+        typed.chain(tests.iter().flat_map(|&(test, wanted)| kinds(handler, test, wanted))).collect()
+    };
+    let (left, right) = (all(a, a_tests), all(b, b_tests));
+    left.iter().any(|(at, actor)| right.iter().any(|(other_at, other)| at == other_at && actor != other))
+}
+
+/// The actors that parameters must hold one of for a test to come out as wanted.
+fn kinds(handler: &HandlerView<'_, '_>, test: ExprId, wanted: bool) -> Vec<(usize, OwnerId)> {
+    let unit = handler.unit;
+    match unit.tree.expr(test).kind {
+        ExprKind::Unary(UnaryOp::Not, inner) => kinds(handler, inner, !wanted),
+        ExprKind::Binary(op @ (BinaryOp::And | BinaryOp::Or), left, right) if (op == BinaryOp::And) == wanted => {
+            [kinds(handler, left, wanted), kinds(handler, right, wanted)].concat()
+        }
+        ExprKind::Is { subject, negated, test: IsTest::Named(name) } if negated != wanted => {
+            let parameter = match unit.place_of(subject).map(|place| unit.place(place)) {
+                Some(Place::Local(local)) => parameter_of(handler, local),
+                _ => None,
+            };
+            parameter.zip(unit.owner_named(name)).into_iter().collect()
+        }
+        _ => Vec::new(),
+    }
 }
 
 /// Whether what two tests ask about is the same for both of them: neither of the handlers writes it before its first wait,
@@ -397,11 +450,10 @@ fn is_written_out_step(unit: &ScriptUnit, value: ExprId, place: PlaceId) -> bool
 /// The first access of one handler that does not go with some access of the other, and that one.
 fn clash(facts: &Facts<'_>, cell: CellId, first: &Use<'_, '_>, second: &Use<'_, '_>) -> Option<(Early, Early)> {
     let (a, b) = (&first.handler, &second.handler);
-    let tests = |handler: &HandlerView<'_, '_>| entry_tests(handler.unit, handler.tree).unwrap_or_default();
-    let all = LazyCell::new(|| (tests(a), tests(b)));
+    let bodies = LazyCell::new(|| (Bodies::new(facts, *a), Bodies::new(facts, *b)));
     let mut known: Vec<(Tests, Tests, bool)> = Vec::new();
     let mut excluded = |x: &Early, y: &Early| {
-        let before = (tests_before(a, &all.0, x.access.at), tests_before(b, &all.1, y.access.at));
+        let before = (bodies.0.tests_before(x.access.at), bodies.1.tests_before(y.access.at));
         if let Some((.., excluded)) = known.iter().find(|(left, right, _)| (left, right) == (&before.0, &before.1)) {
             return *excluded;
         }

@@ -96,6 +96,11 @@ level = { type = "int", scope = "global", default = 0, engine = "reads" }
 mood = { type = "enum", scope = "global", values = ["ebb", "flood"], default = "ebb", engine = "both" }
 turn = { type = "int", scope = "global", default = 0 }
 
+[signals.gust]
+from = "engine"
+to = "all"
+parameters = { force = { type = "int", min = 0, max = 9 } }
+
 [variables.mailboat]
 parcels = { type = "int", scope = "instance", default = 0, engine = "both" }
 "#;
@@ -123,7 +128,32 @@ on bell {
             swell()
         }
     }
+    let left = 3
+    if height + left <= 20 {
+        let done = 0
+        while done < left {
+            height += 1
+            done += 1
+        }
+    }
     note "{height}"
+}
+
+on gust(force) {
+    if height + 2 * force <= 20 {
+        let done = 0
+        while done < force {
+            height += 2
+            done += 1
+        }
+    }
+    if height + force <= 20 {
+        let done = 0
+        while done < force {
+            height += 2 // ~ range/can-exceed
+            done += 1
+        }
+    }
 }
 
 proc rise(by: int) {
@@ -278,6 +308,58 @@ on enter {
 on tick {
     let seen = tide.height
     show height_label "{seen}"
+}
+"#,
+        ],
+    );
+}
+
+#[test]
+fn early_tests_and_kinds_keep_handlers_apart() {
+    expect_in_scripts(
+        STATE,
+        &[
+            r#"script ebbs for tide
+
+on tide_turned {
+    if mood != "ebb" {
+        return
+    }
+    flow = 1
+}
+
+on touched(other) {
+    if other is mailboat {
+        level = 2
+    }
+}
+
+on enter {
+    note "{level}"
+    if mood == "ebb" {
+        height = 3
+    }
+    send tide_turned
+}
+"#,
+            r#"script floods for tide
+
+on tide_turned {
+    let high = mood == "flood"
+    if high {
+        tide.flow = 5
+    }
+}
+
+on touched(other: parcel) {
+    tide.level = 4
+}
+
+on enter {
+    tide.level = 5 // ~ sharing/order-hazard
+    if mood == "flood" {
+        tide.height = 6
+    }
 }
 "#,
         ],
