@@ -44,6 +44,8 @@ const ROUNDS: u32 = 2;
 const MOST_SOURCES: usize = 32;
 /// How many tests are remembered that flags were given.
 const MOST_TESTS: usize = 16;
+/// How often one test looks behind flags, and behind those that stand there.
+pub(super) const MOST_FLAGS_BEHIND: u32 = 8;
 /// How many procedure calls one handler's run may go into.
 const MOST_CALLS: u32 = 3000;
 /// How deep procedures that call one another are gone into: each takes its part of the stack.
@@ -270,6 +272,8 @@ pub struct Run<'w, 'p> {
     /// A procedure was called that never comes back: nothing goes on from here.
     dead: bool,
     calls: u32,
+    /// How often the present test has looked behind a flag; none: it has not begun to.
+    pub(super) flags_behind: Option<u32>,
     /// Whether what is being run is run once for each round of a loop.
     in_loop: bool,
     thresholds: &'w [f64],
@@ -314,6 +318,7 @@ impl<'w, 'p> Run<'w, 'p> {
             answered: None,
             dead: false,
             calls: 0,
+            flags_behind: None,
             in_loop: false,
             thresholds: world.thresholds(handler),
             most_parts: (MOST_PARTS * ORDINARY / world.size(handler).max(1)).clamp(1, MOST_PARTS),

@@ -4,7 +4,7 @@
 //! comes out false. On the way every read is judged: an unset variable, an empty `ref` or a divisor of zero becomes an
 //! [`Event`], and the state goes on as if that fault had not happened, so that one mistake is reported once.
 
-use super::engine::{Event, Key, Run};
+use super::engine::{Event, Key, MOST_FLAGS_BEHIND, Run};
 use super::forms::{Forms, narrowed};
 use super::linear::Slot;
 use super::state::State;
@@ -429,11 +429,16 @@ impl Run<'_, '_> {
         };
         let (mut yes, mut no) = (way(yes, true), way(no, false));
         // What the local was given may still say more than its own truth.
-        if let Some(test) = state.tests.iter().find(|(local, _)| *local == slot).map(|&(_, test)| test) {
+        let test = state.tests.iter().find(|(local, _)| *local == slot).map(|&(_, test)| test);
+        let outer = self.flags_behind;
+        let looked = outer.unwrap_or(0);
+        if let Some(test) = test.filter(|_| looked < MOST_FLAGS_BEHIND) {
+            self.flags_behind = Some(looked + 1);
             self.in_script(|this| {
                 yes = yes.take().and_then(|state| this.branch(state, test).0);
                 no = no.take().and_then(|state| this.branch(state, test).1);
             });
+            self.flags_behind = outer.and(self.flags_behind);
         }
         (yes, no)
     }

@@ -2,18 +2,26 @@
 
 use super::*;
 
+/// How many `let`s a test is followed through.
+const MOST_LETS: usize = 16;
+
 impl Resolver<'_> {
     /// Adds what is known once `test` has come out as `outcome`.
     pub(super) fn learn(&mut self, tree: &Script, test: ExprId, outcome: bool) {
+        self.learn_beside(tree, test, outcome, &mut Vec::new());
+    }
+
+    /// The same, where some `let`s are looked at already: that of each is asked for once.
+    fn learn_beside(&mut self, tree: &Script, test: ExprId, outcome: bool, seen: &mut Vec<LocalId>) {
         match &tree.expr(test).kind {
-            ExprKind::Unary(UnaryOp::Not, inner) => self.learn(tree, *inner, !outcome),
+            ExprKind::Unary(UnaryOp::Not, inner) => self.learn_beside(tree, *inner, !outcome, seen),
             ExprKind::Binary(BinaryOp::And, left, right) if outcome => {
-                self.learn(tree, *left, true);
-                self.learn(tree, *right, true);
+                self.learn_beside(tree, *left, true, seen);
+                self.learn_beside(tree, *right, true, seen);
             }
             ExprKind::Binary(BinaryOp::Or, left, right) if !outcome => {
-                self.learn(tree, *left, false);
-                self.learn(tree, *right, false);
+                self.learn_beside(tree, *left, false, seen);
+                self.learn_beside(tree, *right, false, seen);
             }
             ExprKind::Is { subject, negated, test: IsTest::Named(_) } if outcome != *negated => {
                 if let (Meaning::Owner(actor), Meaning::Value(place)) =
@@ -26,8 +34,11 @@ impl Resolver<'_> {
                 if let Meaning::Value(place) = self.unit.meaning(test)
                     && let Place::Local(local) = self.unit.place(place)
                     && let Some(&value) = self.definitions.get(&local)
+                    && seen.len() < MOST_LETS
+                    && !seen.contains(&local)
                 {
-                    self.learn(tree, value, outcome);
+                    seen.push(local);
+                    self.learn_beside(tree, value, outcome, seen);
                 }
             }
             ExprKind::Call(_, arguments) => {

@@ -186,7 +186,6 @@ fn stands_in_scenes(facts: &Facts<'_>, actor: Option<OwnerId>) -> bool {
 /// The flags that a test asks for, with what each must be.
 fn plain_flags(unit: &ScriptUnit, test: crate::script::ast::ExprId, wanted: bool) -> Vec<(PlaceId, bool)> {
     use crate::script::ast::{BinaryOp, UnaryOp};
-    let test = unit.behind(test);
     match &unit.tree.expr(test).kind {
         ExprKind::Path(_) if unit.ty(test) == Type::Bool => {
             unit.place_of(test).map(|place| (place, wanted)).into_iter().collect()

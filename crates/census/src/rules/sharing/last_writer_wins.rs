@@ -83,7 +83,7 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
             if builds_on(handler.unit, *place, *value) || findings.iter().any(|known| known.at == at(step.span)) {
                 continue;
             }
-            if all.differs(*value) || all.constants_differ(*place, step.span) {
+            if (all.differs(*value) || all.constants_differ(*place, step.span)) && !all.is_for_one(step.span) {
                 let (name, actor) =
                     (registry.identity(id), handler.unit.owner.map_or("", |owner| &*registry.owner(owner).name));
                 let message = format!(
@@ -117,6 +117,28 @@ fn reaches_all(facts: &Facts<'_>, handler: &HandlerView<'_, '_>) -> bool {
 }
 
 impl Bodies<'_, '_> {
+    /// Whether one instance alone gets to a statement: the one that a test asks for, as in `who == self`.
+    fn is_for_one(&self, at: Span) -> bool {
+        self.tests_before(at).into_iter().any(|(test, wanted)| self.asks_for_self(self.behind(test), wanted))
+    }
+
+    fn asks_for_self(&self, test: ExprId, wanted: bool) -> bool {
+        let unit = self.handler.unit;
+        match unit.tree.expr(test).kind {
+            ExprKind::Unary(UnaryOp::Not, inner) => self.asks_for_self(inner, !wanted),
+            ExprKind::Binary(op @ (BinaryOp::And | BinaryOp::Or), left, right) => {
+                (op == BinaryOp::And) == wanted
+                    && [left, right].into_iter().any(|part| self.asks_for_self(part, wanted))
+            }
+            ExprKind::Binary(op @ (BinaryOp::Equal | BinaryOp::NotEqual), left, right) => {
+                let is_own = |side: ExprId| unit.meaning(side) == Meaning::Own;
+                (op == BinaryOp::Equal) == wanted
+                    && (is_own(left) && !self.differs(right) || is_own(right) && !self.differs(left))
+            }
+            _ => false,
+        }
+    }
+
     /// Whether a value can differ between instances: it reads what is theirs, or draws.
     fn differs(&self, value: ExprId) -> bool {
         self.differs_beside(value, &mut FxHashSet::default())
@@ -182,6 +204,20 @@ impl Bodies<'_, '_> {
 #[cfg(test)]
 mod tests {
     use crate::rules::testing::expect;
+
+    #[test]
+    fn one_that_is_asked_for_is_nobodys_rival() {
+        let registry = r#"[variables.tide]
+caller = { type = "ref", of = "mailboat", scope = "global", writers = ["mailboat"], engine = "both" }
+last = { type = "ref", of = "mailboat", scope = "global", writers = ["mailboat"], engine = "reads" }
+"#;
+        let told = |lines: &str| {
+            expect(registry, &[&format!("script loading for mailboat in harbor\n\non bell {{\n{lines}\n}}\n")]);
+        };
+        told("if tide.caller == self {\n tide.last = self\n }");
+        told("if tide.caller != self {\n return\n }\n tide.last = self");
+        told("if tide.caller != self {\n tide.last = self // ~ sharing/last-writer-wins\n }");
+    }
 
     #[test]
     fn locals_that_feed_each_other() {

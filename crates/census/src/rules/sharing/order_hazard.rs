@@ -12,12 +12,14 @@ use crate::rules::{Example, Rule};
 use crate::script::ast::{AssignOp, BinaryOp, ExprId, ExprKind, IsTest, LocalId, LocalKind, Trigger, UnaryOp};
 use rayon::prelude::*;
 use rustc_hash::FxHashMap;
-use std::cell::LazyCell;
 use std::cmp::Ordering;
 use std::hash::BuildHasher;
 
 /// How many earlier handlers each one is held against.
 const MOST_PAIRS: usize = 2000;
+
+/// How often it is looked into whether the tests of two handlers exclude each other.
+const MOST_EXCLUDED: usize = 100;
 
 /// The rule.
 pub const RULE: Rule = Rule {
@@ -90,6 +92,9 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
 /// Tests, with how they must have come out.
 type Tests = Vec<(ExprId, bool)>;
 
+/// Which use stands behind which tests.
+type Behind = (usize, Tests);
+
 /// One handler's early accesses of one cell, in order.
 struct Use<'p, 'f> {
     handler: HandlerView<'p, 'f>,
@@ -103,13 +108,15 @@ fn judge(facts: &Facts<'_>, cell: CellId, uses: &[Use<'_, '_>]) -> Vec<Finding> 
     if !uses.iter().flat_map(|used| &used.accesses).any(|early| early.access.writes()) {
         return findings;
     }
+    let (bodies, tests) = (FxHashMap::default(), FxHashMap::default());
+    let mut exclusions = Exclusions { facts, cell, uses, bodies, tests, known: Vec::new() };
     for (at, later) in uses.iter().enumerate() {
         if told == Some(later.handler.script) {
             continue;
         }
-        let earlier = uses[..at].iter().filter(|other| other.handler.script != later.handler.script);
-        let clash = earlier.take(MOST_PAIRS).find_map(|other| {
-            let clash = clash(facts, cell, other, later)?;
+        let earlier = uses[..at].iter().enumerate().filter(|(_, other)| other.handler.script != later.handler.script);
+        let clash = earlier.take(MOST_PAIRS).find_map(|(before, other)| {
+            let clash = clash(&mut exclusions, before, at)?;
             both_answer(facts, &other.handler, &later.handler).then_some((other, clash))
         });
         if let Some((other, clash)) = clash {
@@ -448,23 +455,56 @@ fn is_written_out_step(unit: &ScriptUnit, value: ExprId, place: PlaceId) -> bool
 }
 
 /// The first access of one handler that does not go with some access of the other, and that one.
-fn clash(facts: &Facts<'_>, cell: CellId, first: &Use<'_, '_>, second: &Use<'_, '_>) -> Option<(Early, Early)> {
-    let (a, b) = (&first.handler, &second.handler);
-    let bodies = LazyCell::new(|| (Bodies::new(facts, *a), Bodies::new(facts, *b)));
-    let mut known: Vec<(Tests, Tests, bool)> = Vec::new();
-    let mut excluded = |x: &Early, y: &Early| {
-        let before = (bodies.0.tests_before(x.access.at), bodies.1.tests_before(y.access.at));
-        if let Some((.., excluded)) = known.iter().find(|(left, right, _)| (left, right) == (&before.0, &before.1)) {
+fn clash(exclusions: &mut Exclusions<'_, '_, '_>, first: usize, second: usize) -> Option<(Early, Early)> {
+    let (a, b) = (&exclusions.uses[first], &exclusions.uses[second]);
+    let (one, other) = (a.handler.unit, b.handler.unit);
+    for (at, x) in a.accesses.iter().enumerate() {
+        let clashing = |y: &Early| may_be_one(one, x, other, y) && clashes(x, y);
+        for (beside, y) in b.accesses.iter().enumerate().filter(|(_, y)| clashing(y)) {
+            if !exclusions.excluded((first, at), (second, beside)) {
+                return Some((*x, *y));
+            }
+        }
+    }
+    None
+}
+
+/// Whether the tests before the accesses of one cell exclude each other, found as it is asked for.
+struct Exclusions<'p, 'f, 'u> {
+    facts: &'f Facts<'p>,
+    cell: CellId,
+    uses: &'u [Use<'p, 'f>],
+    bodies: FxHashMap<usize, Bodies<'p, 'f>>,
+    /// By use and access.
+    tests: FxHashMap<(usize, usize), Tests>,
+    known: Vec<(Behind, Behind, bool)>,
+}
+
+impl Exclusions<'_, '_, '_> {
+    fn excluded(&mut self, x: (usize, usize), y: (usize, usize)) -> bool {
+        let (left, right) = ((x.0, self.tests_before(x)), (y.0, self.tests_before(y)));
+        if let Some((.., excluded)) = self.known.iter().find(|(a, b, _)| (a, b) == (&left, &right)) {
             return *excluded;
         }
-        let excluded = tests_exclude(facts, cell, (a, &before.0), (b, &before.1));
-        known.push((before.0, before.1, excluded));
+        if self.known.len() >= MOST_EXCLUDED {
+            return false;
+        }
+        let (a, b) = (&self.uses[x.0].handler, &self.uses[y.0].handler);
+        let excluded = tests_exclude(self.facts, self.cell, (a, &left.1), (b, &right.1));
+        self.known.push((left, right, excluded));
         excluded
-    };
-    first.accesses.iter().find_map(|&x| {
-        let meets = |y: &&Early| may_be_one(a.unit, &x, b.unit, y) && clashes(&x, y) && !excluded(&x, y);
-        second.accesses.iter().find(meets).map(|&y| (x, y))
-    })
+    }
+
+    fn tests_before(&mut self, access: (usize, usize)) -> Tests {
+        if let Some(tests) = self.tests.get(&access) {
+            return tests.clone();
+        }
+        let used = &self.uses[access.0];
+        let bodies = self.bodies.entry(access.0).or_insert_with(|| Bodies::new(self.facts, used.handler));
+        let tests = bodies.tests_before(used.accesses[access.1].access.at);
+        self.tests.insert(access, tests.clone());
+        tests
+    }
 }
 
 fn clashes(x: &Early, y: &Early) -> bool {
