@@ -954,7 +954,8 @@ impl<'w, 'p> Run<'w, 'p> {
                 state.sources.push_new(Source { local: slot, read, stale: false });
             }
             for source in before.sources.iter().filter(|source| source.local == read) {
-                state.sources.push_new(Source { local: slot, ..source.clone() });
+                let stale = source.stale && !self.are_fixed_apart(before, source.local, source.read);
+                state.sources.push_new(Source { local: slot, read: source.read, stale });
             }
         }
         if state.sources.len() > MOST_SOURCES {
@@ -1348,18 +1349,19 @@ impl<'w, 'p> Run<'w, 'p> {
             source.stale
                 && source.read == slot
                 && reads.contains(&source.local)
-                && !self.hold_same_number(state, source.local, slot)
+                && !self.are_fixed_apart(state, source.local, slot)
         });
         if lost && !super::access::builds_on(self.unit, place, value) {
             self.event(Event::Lost { at: span, place });
         }
     }
 
-    /// Whether a test on the way has told that two slots hold the same number.
-    fn hold_same_number(&self, state: &State, a: Slot, b: Slot) -> bool {
+    /// Whether a test on the way has told how far apart the numbers are that two slots hold: one still says what the other is.
+    fn are_fixed_apart(&self, state: &State, a: Slot, b: Slot) -> bool {
         let difference = Linear::slot(a).plus(&Linear::slot(b), -1.0);
         let anything = |_| (f64::NEG_INFINITY, f64::INFINITY);
-        state.facts.implies(&difference, &anything) && state.facts.implies(&difference.times(-1.0), &anything)
+        let most = state.facts.highest(&difference, &anything);
+        most.is_finite() && most == -state.facts.highest(&difference.times(-1.0), &anything)
     }
 
     fn show(&mut self, state: &mut State, text: ExprId) {

@@ -659,7 +659,11 @@ impl Run<'_, '_> {
         if let Some(both) = left.1.meet(right.1) {
             let mut same = state.clone();
             let fits = [left.0, right.0].into_iter().try_for_each(|expr| self.refine(&mut same, expr, &both));
-            equal = fits.map(|()| same);
+            equal = fits.map(|()| {
+                let named = [left.0, right.0].into_iter().filter_map(|expr| self.slot_of(expr));
+                named.for_each(|slot| self.tell_copies(&mut same, slot));
+                same
+            });
         }
         let mut different = Some(state);
         for ((expr, own), other) in [(left, right.1), (right, left.1)] {
@@ -667,6 +671,7 @@ impl Run<'_, '_> {
                 let rest = without(own, other)?;
                 if let Some(slot) = self.slot_of(expr) {
                     state.values[slot as usize].value = rest;
+                    self.tell_copies(&mut state, slot);
                 }
                 Some(state)
             });

@@ -212,7 +212,7 @@ pub struct State {
     pub selves: Shared<(Slot, bool)>,
     /// Names of any actor that are known to hold an instance of this one.
     pub kinds: Shared<(Slot, OwnerId)>,
-    /// Names that hold the same instance, or none: one was copied from the other.
+    /// Places that hold the same, as long as neither is written: one was copied from the other.
     pub copies: Shared<(Slot, Slot)>,
     /// The instance of these slots, or the script's own, was removed in this activation.
     pub removed: Shared<Slot>,
@@ -307,7 +307,7 @@ impl State {
         self.copies.retain(|&(copy, from)| copy != holder && from != holder);
     }
 
-    /// The names that hold the same as this one.
+    /// The places that hold the same as this one.
     #[must_use]
     pub fn copies_of(&self, holder: Slot) -> SmallVec<[Slot; 2]> {
         let other = |&(copy, from): &(Slot, Slot)| match holder {

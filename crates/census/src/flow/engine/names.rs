@@ -140,7 +140,8 @@ impl<'w> Run<'w, '_> {
         if let Some(kind) = source.and_then(|source| state.kind(source)) {
             state.kinds.push_new((slot, kind));
         }
-        if let (Some(source), Type::Ref(_)) = (source, self.table.slots[slot as usize].ty) {
+        if let (Some(source), Type::Ref(_) | Type::Enum(_) | Type::Text) = (source, self.table.slots[slot as usize].ty)
+        {
             state.copies.push_new((slot, source));
         }
         if self.table.slots[slot as usize].dependents().is_empty() {

@@ -365,3 +365,63 @@ on enter {
         ],
     );
 }
+
+#[test]
+fn what_is_told_of_a_copy_is_told_of_both() {
+    let registry = r#"[variables.tide]
+pilot = { type = "ref", of = "mailboat", scope = "global", engine = "both" }
+mood = { type = "enum", scope = "global", values = ["ebb", "flood"], default = "ebb", engine = "both" }
+height = { type = "int", scope = "global", default = 0, min = 0, max = 9, engine = "reads" }
+
+[variables.mailboat]
+parcels = { type = "int", scope = "instance", default = 0, writers = ["*"], engine = "both" }
+"#;
+    let script = r#"script tides for tide
+
+on bell {
+    let now = pilot
+    match now {
+        none { note "nobody" }
+        else { pilot.parcels += 1 }
+    }
+    if now != none {
+        pilot.parcels += 1
+        pilot = none
+        now.parcels += 1
+        pilot.parcels += 1 // ~ init/empty-ref
+    }
+}
+
+on touched(other: mailboat) {
+    let had = other.parcels
+    let more = had + 1
+    wait 1s
+    if other.parcels == had {
+        other.parcels = more
+    }
+}
+
+on removed_from(other: mailboat) {
+    let had = other.parcels
+    wait 1s
+    if other.parcels >= had {
+        other.parcels = had + 1 // ~ sharing/lost-update
+    }
+}
+
+on tide_turned {
+    let now = mood
+    if now == "ebb" {
+        if mood == "flood" { // ~ range/never
+            note "both"
+        }
+    }
+}
+
+on enter {
+    send tide_turned
+}
+"#;
+    let signal = "\n[signals.removed_from]\nfrom = \"engine\"\nparameters = { other = \"actor\" }\n";
+    expect_in_scripts(&(registry.to_owned() + signal), &[script]);
+}
