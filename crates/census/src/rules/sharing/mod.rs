@@ -1,5 +1,6 @@
 //! State that more than one hand touches.
 
+mod apart;
 mod bodies;
 pub mod burst;
 pub mod constant_written;
