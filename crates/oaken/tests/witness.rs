@@ -209,6 +209,35 @@ fn what_an_after_block_overwrites_is_shown() {
 }
 
 #[test]
+fn what_comes_out_right_by_chance_at_one_moment_is_shown_apart() {
+    let script = "script one for tide\n\non bell {\n    wait 1s\n    coins += 1\n    let had = coins\n    wait 1s\n    coins = had + 2\n}\n";
+    proven_by(script, "sharing/lost-update", 8, "where 14 would count both");
+}
+
+#[test]
+fn a_signal_that_is_sent_twice_is_told_by_what_answers_it() {
+    let project =
+        Project::open_to_all("first_scene = \"harbor\"\n", &format!("{REGISTRY}\n[signals.rung]\nfrom = \"script\"\n"));
+    let script = "script one for tide\n\non bell {\n    wait 1s\n    send rung\n}\n\non rung {\n    coins += 1\n}\n";
+    project.write("scripts/one.oaken", script);
+    let name = "sharing/reentry@scripts/one.oaken:3";
+    assert_eq!(project.oaken(&["check", "--witness", name, "--save", "rehearsals/shown.toml"]).code, 0);
+    let saved = project.read("rehearsals/shown.toml");
+    assert!(saved.contains("expect = \"tide.coins == 11\""), "{saved}");
+    assert_eq!(project.oaken(&["rehearse"]).code, 1);
+    project.write(
+        "scripts/one.oaken",
+        &script
+            .replace(
+                "tide\n\non bell {",
+                "tide\n\nprivate busy: bool = false\n\non bell when not busy {\n    busy = true",
+            )
+            .replace("    send rung\n", "    send rung\n    busy = false\n"),
+    );
+    assert_eq!(project.oaken(&["rehearse"]).code, 0);
+}
+
+#[test]
 fn an_instance_that_is_made_twice_is_shown() {
     let script = "script crew for tide\n\non bell {\n    wait 1s\n    spawn boat\n}\n";
     proven_by(script, "sharing/reentry", 3, "a second `boat` is made");

@@ -60,6 +60,12 @@ impl Goal {
         self.kind == Kind::Fault
     }
 
+    /// Whether it is a step that is done once for each time that a signal comes again.
+    #[must_use]
+    pub fn is_done_again(&self) -> bool {
+        self.kind == Kind::Reentry
+    }
+
     fn is_at(&self, at: Location) -> bool {
         at.file == self.at.file && (self.at.span.contains(at.span) || at.span.contains(self.at.span))
     }
@@ -283,7 +289,7 @@ impl<'g> Watcher<'g> {
 }
 
 /// Why a step of a handler that came again ought not to be done again.
-const DONE_ONCE: &str = "it came again while it waited, and is done once";
+pub const DONE_ONCE: &str = "it came again while it waited, and is done once";
 
 /// What ought to hold; only what the registry lists, of an instance that has a name, can be expected.
 fn expectation(memory: &Memory<'_, '_>, cell: CellId, name: &str, is: &str, reason: &str) -> Vec<Expected> {

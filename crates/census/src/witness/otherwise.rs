@@ -5,9 +5,10 @@
 //! differs and can be named, that is what the rehearsal expects.
 
 use super::acts::Acts;
-use super::goal::{Expected, Goal, Hidden};
+use super::goal::{DONE_ONCE, Expected, Goal, Hidden, Watcher};
 use super::search::{Run, constants, staged};
 use crate::project::CellId;
+use crate::rehearsal::stage::Stage;
 use crate::rehearsal::{Action, Given};
 use crate::rehearse::layout::{Home, InstanceAt, Layout};
 use crate::rehearse::machine::{Machine, Observer};
@@ -37,6 +38,30 @@ pub fn shown(
     })
 }
 
+/// Acts that bring to light that a signal came again, where what is done twice can't be named itself, and what ought to hold
+/// after them: what would hold if it had come once.
+#[must_use]
+pub fn shown_by_once(layout: &Layout<'_>, goal: &Goal, run: &Run) -> Option<(Vec<Action>, Expected)> {
+    let once = Run { seed: run.seed, acts: with_one_less(&run.acts)? };
+    PATIENCE.map(|ticks| with_pass(&[], ticks)).into_iter().find_map(|further| {
+        let expected = differing(staged(layout, goal, run), staged(layout, goal, &once), &further, DONE_ONCE)?;
+        Some((further, expected))
+    })
+}
+
+/// The acts, but for the last time that a signal comes.
+fn with_one_less(acts: &[Action]) -> Option<Vec<Action>> {
+    let mut acts = acts.to_vec();
+    let last = acts.iter().rposition(|act| matches!(act, Action::Fire { .. }))?;
+    match &mut acts[last] {
+        Action::Fire { times, .. } if *times > 1 => *times -= 1,
+        _ => {
+            acts.remove(last);
+        }
+    }
+    Some(acts)
+}
+
 /// The same act once more, and with other numbers.
 fn variants(layout: &Layout<'_>, acts: &Acts, act: &Action) -> Vec<Action> {
     let Action::Fire { signal, on, with, .. } = act else { return vec![act.clone()] };
@@ -60,9 +85,20 @@ fn with_pass(acts: &[Action], ticks: u64) -> Vec<Action> {
 
 /// What differs after the acts, as the run would have it with the value put right.
 fn difference(layout: &Layout<'_>, goal: &Goal, run: &Run, hidden: &Hidden, further: &[Action]) -> Option<Expected> {
-    let mut wrong = staged(layout, goal, run);
     let mut right = staged(layout, goal, run);
     right.machine.set(hidden.cell, hidden.of, hidden.right.clone());
+    differing(staged(layout, goal, run), right, further, hidden.reason)
+}
+
+type Played<'l, 'p, 'g> = Stage<'l, 'p, Watcher<'g>>;
+
+/// What differs between two runs after the same acts, as the second has it.
+fn differing(
+    mut wrong: Played<'_, '_, '_>,
+    mut right: Played<'_, '_, '_>,
+    further: &[Action],
+    reason: &str,
+) -> Option<Expected> {
     for act in further {
         wrong.act(act).and_then(|()| right.act(act)).ok()?;
     }
@@ -73,7 +109,7 @@ fn difference(layout: &Layout<'_>, goal: &Goal, run: &Run, hidden: &Hidden, furt
     }
     let condition = differing_value(&wrong.machine, &right.machine)
         .or_else(|| differing_label(&wrong.machine.labels, &right.machine.labels))?;
-    Some((condition, hidden.reason.to_owned()))
+    Some((condition, reason.to_owned()))
 }
 
 fn differing_value<O: Observer>(wrong: &Machine<'_, '_, O>, right: &Machine<'_, '_, O>) -> Option<String> {
