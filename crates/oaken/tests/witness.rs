@@ -225,15 +225,10 @@ fn a_signal_that_is_sent_twice_is_told_by_what_answers_it() {
     let saved = project.read("rehearsals/shown.toml");
     assert!(saved.contains("expect = \"tide.coins == 11\""), "{saved}");
     assert_eq!(project.oaken(&["rehearse"]).code, 1);
-    project.write(
-        "scripts/one.oaken",
-        &script
-            .replace(
-                "tide\n\non bell {",
-                "tide\n\nprivate busy: bool = false\n\non bell when not busy {\n    busy = true",
-            )
-            .replace("    send rung\n", "    send rung\n    busy = false\n"),
-    );
+    let mended = script
+        .replace("tide\n\non bell {", "tide\n\nprivate busy: bool = false\n\non bell when not busy {\n    busy = true")
+        .replace("    send rung\n", "    send rung\n    busy = false\n");
+    project.write("scripts/one.oaken", &mended);
     assert_eq!(project.oaken(&["rehearse"]).code, 0);
 }
 

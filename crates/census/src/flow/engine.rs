@@ -525,6 +525,14 @@ impl<'w, 'p> Run<'w, 'p> {
 
     // ---- what the evaluation asks for ----
 
+    /// Quietly takes another script of the same owner for its own, to ask one of its tests: names are looked up by variable.
+    pub fn look_from(&mut self, own: &ScriptUnit, other: &'w ScriptUnit) {
+        debug_assert_eq!(own.owner, other.owner);
+        self.quiet = true;
+        self.unit = other;
+        self.foreign = Some(Base::Own);
+    }
+
     /// The slot of a place of the present unit.
     #[must_use]
     pub fn slot(&self, place: PlaceId) -> Option<Slot> {

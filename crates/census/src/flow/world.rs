@@ -40,6 +40,8 @@ ids! {
 
 /// How often reach may grow before it is widened.
 const ROUNDS: usize = 3;
+/// How many scripts of one owner are held against each other at waits.
+const MOST_PEERS: usize = 8;
 /// From which round on it is widened as far as it goes.
 const LAST_STOPS: usize = 10;
 /// After how many rounds growing ends for certain.
@@ -162,6 +164,8 @@ pub struct World<'p> {
     yields: Vec<bool>,
     /// By cell: whether some test asks for one value of it.
     compared: Vec<bool>,
+    /// By script: those of the same owner.
+    peers: Vec<Vec<ScriptId>>,
     /// By handler: whether it has its moment once, and when.
     openings: Vec<Option<waiting::Opening>>,
     /// Two handlers of one script: while the first waits, the second can begin for the same instance.
@@ -220,6 +224,7 @@ impl<'p> World<'p> {
             pausing: Vec::new(),
             yields: Vec::new(),
             compared: Vec::new(),
+            peers: Vec::new(),
             openings: Vec::new(),
             begins_within: FxHashSet::default(),
         };
@@ -230,6 +235,7 @@ impl<'p> World<'p> {
         world.start_reach();
         world.find_thresholds();
         world.compared = world.find_compared();
+        world.peers = world.find_peers();
         let ids: Vec<HandlerId> = world.handler_ids().collect();
         world.stops = ids.par_iter().map(|&id| world.find_stops(id)).collect();
         world.entries = ids.par_iter().map(|&id| world.find_entry(id)).collect();
@@ -1077,6 +1083,24 @@ impl<'p> World<'p> {
         (first..first + self.project.script(script).tree.handlers.len()).map(HandlerId::at)
     }
 
+    /// The handlers of a script and of the others that its owner has.
+    fn peers_of(&self, script: ScriptId) -> impl Iterator<Item = HandlerId> + '_ {
+        self.peers[script.index()].iter().flat_map(|&script| self.handlers_of(script))
+    }
+
+    /// By script: those of the same owner; of an owner with very many, each stands for itself.
+    fn find_peers(&self) -> Vec<Vec<ScriptId>> {
+        let mut by_owner: FxHashMap<OwnerId, Vec<ScriptId>> = FxHashMap::default();
+        for (script, unit) in self.project.script_ids() {
+            unit.owner.into_iter().for_each(|owner| by_owner.entry(owner).or_default().push(script));
+        }
+        let all = self.project.script_ids().map(|(script, unit)| {
+            let peers = unit.owner.and_then(|owner| by_owner.get(&owner)).filter(|peers| peers.len() <= MOST_PEERS);
+            peers.cloned().unwrap_or_else(|| vec![script])
+        });
+        all.collect()
+    }
+
     /// Whether there is only one instance that the run's script can run for.
     fn runs_once(&self, run: &Run<'_, '_>) -> bool {
         let owner = self.project.script(run.script).owner;
@@ -1468,7 +1492,7 @@ impl Dependents {
         let affected = changed.effects.iter().flat_map(|cell| &self.by_effects[cell.index()]);
         let answers = changed.signals.iter().filter_map(|signal| world.answers.get(signal)).flatten();
         reached.chain(affected).chain(answers).for_each(|id| dirty[id.index()] = true);
-        changed.scripts.iter().flat_map(|&script| world.handlers_of(script)).for_each(|id| dirty[id.index()] = true);
+        changed.scripts.iter().flat_map(|&script| world.peers_of(script)).for_each(|id| dirty[id.index()] = true);
     }
 }
 

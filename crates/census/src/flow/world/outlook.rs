@@ -69,7 +69,7 @@ impl World<'_> {
                 self.reach[cell.index()].hash(&mut hasher);
             }
         }
-        for other in self.handlers_of(run.script) {
+        for other in self.peers_of(run.script) {
             self.begins_within.contains(&(other, run.handler)).hash(&mut hasher);
         }
         self.is_sent_unread(run.handler).hash(&mut hasher);

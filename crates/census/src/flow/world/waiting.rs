@@ -27,12 +27,12 @@ enum Past {
 impl<'p> World<'p> {
     /// What can happen to cells while an activation waits, and what is known once it goes on.
     ///
-    /// Handlers of the same script are kept out whose entry test fails at first and, by induction over what happens, also
-    /// after all that the others can do; provided that none of them was under way when this one began.
+    /// Handlers of the same owner's scripts are kept out whose entry test fails at first and, by induction over what happens,
+    /// also after all that the others can do; provided that none of them was under way when this one began.
     #[must_use]
     pub fn while_waiting(&self, run: &mut Run<'_, 'p>, state: &State) -> State {
         let mut out: Vec<HandlerId> =
-            self.handlers_of(run.script).filter(|&id| self.entries[id.index()].is_some()).collect();
+            self.peers_of(run.script).filter(|&id| self.entries[id.index()].is_some()).collect();
         out.retain(|&id| !(self.yields[id.index()] && self.begins_within.contains(&(id, run.handler))));
         loop {
             let mut after = state.clone();
@@ -42,10 +42,18 @@ impl<'p> World<'p> {
             let before = out.len();
             out.retain(|&id| {
                 let tests = self.entries[id.index()].as_ref();
-                tests.is_some_and(|tests| tests_fail(self, run, &after, tests))
+                tests.is_some_and(|tests| {
+                    let (script, _) = self.handler(id);
+                    if script == run.script {
+                        tests_fail(self, run, &after, tests)
+                    } else {
+                        let unit = self.project.script(script);
+                        tests.iter().any(|&(test, wanted)| fails_there(self, run, unit, &after, test, wanted))
+                    }
+                })
             });
             if out.len() == before {
-                let others = self.handlers_of(run.script);
+                let others = self.peers_of(run.script);
                 run.let_in.extend(others.filter(|id| self.yields[id.index()] && !out.contains(id)));
                 return after;
             }
@@ -153,6 +161,41 @@ fn conjunct_fails(world: &World<'_>, run: &Run<'_, '_>, state: &State, test: Exp
             tests_fail(world, run, state, &[(*left, wanted), (*right, wanted)])
         }
         (ExprKind::Unary(UnaryOp::Not, inner), _) => tests_fail(world, run, state, &[(*inner, !wanted)]),
+        _ => false,
+    }
+}
+
+/// Whether a test of another script of the same owner certainly comes out the other way in a state, as far as it asks about
+/// what both scripts name; of the parts joined by `and`, one is enough.
+fn fails_there(
+    world: &World<'_>,
+    run: &Run<'_, '_>,
+    unit: &ScriptUnit,
+    state: &State,
+    test: ExprId,
+    wanted: bool,
+) -> bool {
+    let mut probe = Run::new(world, run.handler);
+    probe.look_from(world.project.script(run.script), unit);
+    let mut known = true;
+    walk_expr(unit, test, &mut |expr| {
+        known &= match unit.meaning(expr) {
+            Meaning::Value(place) => is_shared(unit, place) && probe.slot(place).is_some(),
+            Meaning::None => {
+                !matches!(unit.tree.expr(expr).kind, ExprKind::Path(_) | ExprKind::Call(..) | ExprKind::Error)
+            }
+            _ => false,
+        };
+    });
+    if known {
+        let (yes, no) = probe.branch(state.clone(), test);
+        return if wanted { yes.is_none() } else { no.is_none() };
+    }
+    match (&unit.tree.expr(test).kind, wanted) {
+        (ExprKind::Binary(BinaryOp::And, left, right), true) | (ExprKind::Binary(BinaryOp::Or, left, right), false) => {
+            [left, right].into_iter().any(|&part| fails_there(world, run, unit, state, part, wanted))
+        }
+        (ExprKind::Unary(UnaryOp::Not, inner), _) => fails_there(world, run, unit, state, *inner, !wanted),
         _ => false,
     }
 }

@@ -425,3 +425,40 @@ on enter {
     let signal = "\n[signals.removed_from]\nfrom = \"engine\"\nparameters = { other = \"actor\" }\n";
     expect_in_scripts(&(registry.to_owned() + signal), &[script]);
 }
+
+#[test]
+fn guards_by_mode_hold_across_the_scripts_of_one_owner() {
+    let registry = r#"[variables.mailboat]
+parcels = { type = "int", scope = "instance", default = 0, min = 0, max = 9, engine = "reads" }
+helm = { type = "enum", scope = "instance", values = ["idle", "loading", "sailing"], default = "idle", engine = "reads" }
+"#;
+    let loads = r#"script loading for mailboat in harbor
+
+on touched(other: parcel) when helm == "idle" and parcels < parcels.max {
+    helm = "loading"
+    remove other
+    wait 1s
+    parcels += 1MARK
+    helm = "idle"
+}
+"#;
+    let gives = |test: &str| {
+        format!(
+            r#"script giving for mailboat in harbor
+
+on bell {{
+    {test}
+    helm = "sailing"
+    parcels = 9
+    wait 1s
+    parcels = 0
+    helm = "idle"
+}}
+"#
+        )
+    };
+    let held = gives("if helm != \"idle\" { return }");
+    expect_in_scripts(registry, &[&loads.replace("MARK", ""), &held]);
+    let free = gives("if helm == \"sailing\" { return }");
+    expect_in_scripts(registry, &[&loads.replace("MARK", " // ~ range/can-exceed"), &free]);
+}
