@@ -69,7 +69,8 @@ impl World<'_> {
                 self.reach[cell.index()].hash(&mut hasher);
             }
         }
-        for other in self.peers_of(run.script) {
+        let could_be_under_way = |id: &HandlerId| self.yields[id.index()] && self.entries[id.index()].is_some();
+        for other in self.peers_of(run.script).filter(could_be_under_way) {
             self.begins_within.contains(&(other, run.handler)).hash(&mut hasher);
         }
         self.is_sent_unread(run.handler).hash(&mut hasher);

@@ -31,8 +31,14 @@ impl<'p> World<'p> {
     /// also after all that the others can do; provided that none of them was under way when this one began.
     #[must_use]
     pub fn while_waiting(&self, run: &mut Run<'_, 'p>, state: &State) -> State {
+        let fails = |run: &Run<'_, 'p>, state: &State, id: HandlerId| {
+            let tests = self.entries[id.index()].as_ref();
+            tests.is_some_and(|tests| self.tests_fail(run, state, id, tests))
+        };
         let mut out: Vec<HandlerId> =
             self.peers_of(run.script).filter(|&id| self.entries[id.index()].is_some()).collect();
+        // Most of what stands elsewhere is let in from the first.
+        out.retain(|&id| self.handler(id).0 == run.script || fails(run, state, id));
         out.retain(|&id| !(self.yields[id.index()] && self.begins_within.contains(&(id, run.handler))));
         loop {
             let mut after = state.clone();
@@ -40,24 +46,25 @@ impl<'p> World<'p> {
             run.built_on.waited(&out, &others);
             run.apply(&mut after, &others);
             let before = out.len();
-            out.retain(|&id| {
-                let tests = self.entries[id.index()].as_ref();
-                tests.is_some_and(|tests| {
-                    let (script, _) = self.handler(id);
-                    if script == run.script {
-                        tests_fail(self, run, &after, tests)
-                    } else {
-                        let unit = self.project.script(script);
-                        tests.iter().any(|&(test, wanted)| fails_there(self, run, unit, &after, test, wanted))
-                    }
-                })
-            });
+            out.retain(|&id| fails(run, &after, id));
             if out.len() == before {
-                let others = self.peers_of(run.script);
-                run.let_in.extend(others.filter(|id| self.yields[id.index()] && !out.contains(id)));
+                // Only of what could be kept out will anybody ask whether it is under way.
+                if self.entries[run.handler.index()].is_some() {
+                    let others = self.peers_of(run.script);
+                    run.let_in.extend(others.filter(|id| self.yields[id.index()] && !out.contains(id)));
+                }
                 return after;
             }
         }
+    }
+
+    fn tests_fail(&self, run: &Run<'_, '_>, state: &State, id: HandlerId, tests: &[(ExprId, bool)]) -> bool {
+        let (script, _) = self.handler(id);
+        if script == run.script {
+            return tests_fail(self, run, state, tests);
+        }
+        let unit = self.project.script(script);
+        tests.iter().any(|&(test, wanted)| fails_there(self, run, unit, state, test, wanted))
     }
 
     /// What the handlers do while a handler waits, but for those that are kept out and those whose moment is past.
@@ -175,19 +182,34 @@ fn fails_there(
     test: ExprId,
     wanted: bool,
 ) -> bool {
-    let mut probe = Run::new(world, run.handler);
-    probe.look_from(world.project.script(run.script), unit);
-    let mut known = true;
-    walk_expr(unit, test, &mut |expr| {
-        known &= match unit.meaning(expr) {
-            Meaning::Value(place) => is_shared(unit, place) && probe.slot(place).is_some(),
-            Meaning::None => {
-                !matches!(unit.tree.expr(expr).kind, ExprKind::Path(_) | ExprKind::Call(..) | ExprKind::Error)
-            }
-            _ => false,
-        };
+    let slot = |place: PlaceId| match unit.place(place) {
+        Place::Variable(variable, base) if is_shared(unit, place) => run.table.of_variable(variable, base),
+        _ => None,
+    };
+    // A test whose places can all be whatever they ever are comes out either way.
+    let is_narrowed = |slot: Slot| {
+        let reach = run.table.slots[slot as usize].cell.map(|cell| &world.reach[cell.index()]);
+        reach.is_none_or(|reach| state.value(slot).value != *reach)
+    };
+    let (mut known, mut narrowed) = (true, false);
+    walk_expr(unit, test, &mut |expr| match unit.meaning(expr) {
+        Meaning::Value(place) => match slot(place) {
+            Some(slot) => narrowed |= is_narrowed(slot),
+            None => known = false,
+        },
+        Meaning::None => {
+            let nameless =
+                matches!(unit.tree.expr(expr).kind, ExprKind::Path(_) | ExprKind::Call(..) | ExprKind::Error);
+            known &= !nameless;
+        }
+        _ => known = false,
     });
+    if !narrowed {
+        return false;
+    }
     if known {
+        let mut probe = Run::new(world, run.handler);
+        probe.look_from(world.project.script(run.script), unit);
         let (yes, no) = probe.branch(state.clone(), test);
         return if wanted { yes.is_none() } else { no.is_none() };
     }
