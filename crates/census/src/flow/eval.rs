@@ -415,7 +415,8 @@ impl Run<'_, '_> {
 
     fn branch_path(&mut self, state: State, expr: ExprId, value: &Value) -> Split {
         let Value::Bool { yes, no } = *value else { return (Some(state.clone()), Some(state)) };
-        self.outcome(expr, yes, no);
+        let doubted = self.is_doubted(&state, expr);
+        self.outcome(expr, yes || doubted, no || doubted);
         let Meaning::Value(place) = self.unit.meaning(expr) else {
             return (yes.then(|| state.clone()), no.then_some(state));
         };

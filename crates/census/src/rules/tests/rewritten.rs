@@ -427,6 +427,22 @@ on enter {
 }
 
 #[test]
+fn a_test_behind_the_mistake_is_not_told_of_beside_it() {
+    let script = r#"script tides for tide
+
+on bell {
+    level = round(10 / flow) // ~ range/divide-by-zero
+    let some = flow != 0
+    if some {
+        note "{level}"
+    }
+    flow = random(0, 9)
+}
+"#;
+    expect_in_scripts(STATE, &[script]);
+}
+
+#[test]
 fn guards_by_mode_hold_across_the_scripts_of_one_owner() {
     let registry = r#"[variables.mailboat]
 parcels = { type = "int", scope = "instance", default = 0, min = 0, max = 9, engine = "reads" }
