@@ -267,6 +267,10 @@ pub enum Fate {
     Used,
 }
 
+fn is_local(unit: &ScriptUnit, expr: ExprId) -> bool {
+    unit.place_of(expr).is_some_and(|place| matches!(unit.place(place), Place::Local(_)))
+}
+
 /// What becomes of the values of a graph's `let`s: a look backward, since names are used after they are given.
 fn fates(unit: &ScriptUnit, graph: &Graph) -> FxHashMap<PlaceId, Fate> {
     let mut fates: FxHashMap<PlaceId, Fate> = FxHashMap::default();
@@ -296,6 +300,11 @@ fn fates(unit: &ScriptUnit, graph: &Graph) -> FxHashMap<PlaceId, Fate> {
             let parts = parts(step);
             let fate = if parts.shown { Fate::Shown } else { Fate::Used };
             parts.reads.into_iter().for_each(|read| note(&mut fates, read, fate));
+            // What a target goes through is read on the way to it.
+            let written = parts.target.map(|(target, ..)| target).or(parts.cleared);
+            if let Some(target) = written.filter(|&target| !is_local(unit, target)) {
+                note(&mut fates, target, Fate::Used);
+            }
             if let Some((target, _, value)) = parts.target {
                 let into = unit.place_of(target).filter(|&place| !matches!(unit.place(place), Place::Local(_)));
                 value.into_iter().for_each(|value| note(&mut fates, value, into.map_or(Fate::Used, Fate::Into)));

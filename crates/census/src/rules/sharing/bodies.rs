@@ -127,7 +127,8 @@ fn tests_before(statements: &[Statement], at: Span, tests: &mut Vec<(ExprId, boo
                     tests.push((arm.tests[0], true));
                     break;
                 }
-                if !around && !leads_out(&arm.body) {
+                let in_its_test = around && at.end <= arm.body.span.start;
+                if in_its_test || !around && !leads_out(&arm.body) {
                     break;
                 }
                 tests.push((arm.tests[0], false));

@@ -427,6 +427,22 @@ on enter {
 }
 
 #[test]
+fn a_test_is_asked_before_those_that_come_after_it() {
+    let writes = "script ebbs for tide\n\non bell when mood == \"ebb\" {\n    flow = 5\n}\n";
+    let reads = r#"script floods for tide
+
+on bell {
+    if tide.flow > 3 { // ~ sharing/order-hazard
+        note "high"
+    } else if mood == "ebb" {
+        note "low"
+    }
+}
+"#;
+    expect_in_scripts(STATE, &[writes, reads]);
+}
+
+#[test]
 fn a_test_behind_the_mistake_is_not_told_of_beside_it() {
     let script = r#"script tides for tide
 
