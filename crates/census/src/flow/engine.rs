@@ -15,12 +15,13 @@ pub use slots::{Key, Limit, SlotFacts, SlotTable};
 use super::eval::{Split, anything, ways};
 use super::forms::{Forms, narrowed};
 use super::graph::{Block, BlockId, Exit, Graph, Offer, Step, StepKind, Waiting};
-use super::judge::{self, Moved};
+use super::judge;
 use super::linear::{Facts, Linear, Slot};
 use super::shared::Shared;
 use super::state::{PendingStep, Source, State, Suspect, Unseen, Values, Wrong};
+use super::trend::Moved;
 use super::value::{Abstract, Num, Value};
-use super::world::{Asked, Effect, HandlerId, Others, World};
+use super::world::{Asked, Effect, Extent, HandlerId, Others, World};
 use crate::project::{Base, CellId, Meaning, Place, PlaceId, ProcId, ScriptId, ScriptUnit};
 use crate::registry::{Bound, End, InstanceId, InvariantId, Overflow, OwnerId, SignalId, Type, VarId};
 use crate::script::ast::*;
@@ -187,6 +188,8 @@ pub struct Pause {
     pub later: bool,
     /// The scene was left.
     pub went: bool,
+    /// The handler's own tests on entry would fail by now.
+    pub shut: bool,
 }
 
 impl Pause {
@@ -246,8 +249,8 @@ pub struct Run<'w, 'p> {
     pub signals: FxHashSet<SignalId>,
     /// Where others may look.
     pub pauses: Vec<Pause>,
-    /// The handlers that can begin while this one waits, of those that wait themselves.
-    pub let_in: FxHashSet<HandlerId>,
+    /// The handlers that can begin while this one waits, of those that wait themselves, and for whom.
+    pub let_in: FxHashSet<(HandlerId, Extent)>,
     /// What it asked others for.
     pub built_on: Asked,
     /// Whether pauses are kept.
@@ -478,22 +481,50 @@ impl<'w, 'p> Run<'w, 'p> {
     }
 
     fn assume_invariants(&mut self, mut state: State) -> State {
-        let world = self.world;
-        let invariants = &world.project.invariants;
-        for at in (0..invariants.len()).filter(|&at| world.can_be_assumed(at)) {
+        self.assume_sound(&mut state, |_, _| true);
+        state
+    }
+
+    /// For the instance that a name takes all invariants hold.
+    pub(super) fn assume_invariants_of(&mut self, state: &mut State, holder: PlaceId) {
+        self.assume_sound(state, |_, base| base == Base::Held(holder));
+    }
+
+    /// What an invariant says of a variable that is about to be written may follow only now, from what tests have told since.
+    fn recall_invariants(&mut self, state: &mut State, slot: Slot) {
+        let (world, table) = (self.world, self.table);
+        if table.slots[slot as usize].variable.is_some_and(|variable| world.in_invariant(variable)) {
+            self.assume_sound(state, |at, base| judge::concerns(world, table, slot, at, base));
+        }
+    }
+
+    /// Those invariants hold that this handler has not broken for any instance, where there is one.
+    fn assume_sound(&mut self, state: &mut State, meant: impl Fn(usize, Base) -> bool) {
+        for at in 0..self.world.project.invariants.len() {
+            let is_broken = |suspect: &Suspect| matches!(suspect.wrong, Wrong::Broken(id, _) if id.index() == at);
+            if !self.world.can_be_assumed(at) || state.suspects.iter().any(is_broken) {
+                continue;
+            }
             for base in self.invariant_bases(at) {
-                let holder = match base {
-                    Base::Held(held) => self.table.slot(Key::Place(held)),
-                    _ => None,
-                };
-                if base == Base::Some || holder.is_some_and(|holder| !self.holds_one(&state, holder)) {
-                    continue;
+                let held = self.holder(base).is_none_or(|holder| self.holds_one(state, holder));
+                if base != Base::Some
+                    && held
+                    && self.listed_is_there(state, Some(base))
+                    && meant(at, base)
+                    && let Some(sound) = self.judge(state.clone(), at, base).0
+                {
+                    *state = sound;
                 }
-                let unchanged = state.clone();
-                state = self.judge(state, at, base).0.unwrap_or(unchanged);
             }
         }
-        state
+    }
+
+    /// The name through which something is taken.
+    pub(super) fn holder(&self, base: Base) -> Option<Slot> {
+        match base {
+            Base::Held(held) => self.table.slot(Key::Place(held)),
+            _ => None,
+        }
     }
 
     /// The instances for which an invariant can be judged here.
@@ -525,9 +556,8 @@ impl<'w, 'p> Run<'w, 'p> {
 
     // ---- what the evaluation asks for ----
 
-    /// Quietly takes another script of the same owner for its own, to ask one of its tests: names are looked up by variable.
-    pub fn look_from(&mut self, own: &ScriptUnit, other: &'w ScriptUnit) {
-        debug_assert_eq!(own.owner, other.owner);
+    /// Quietly takes another script for its own, to ask one of its tests: names are looked up by variable.
+    pub fn look_from(&mut self, other: &'w ScriptUnit) {
         self.quiet = true;
         self.unit = other;
         self.foreign = Some(Base::Own);
@@ -779,6 +809,7 @@ impl<'w, 'p> Run<'w, 'p> {
                 let mut inside = state.clone();
                 self.unbind(&mut state, *place);
                 self.bind(&mut inside, *place);
+                self.assume_invariants_of(&mut inside, *place);
                 if let Some(slot) = actor.and_then(|actor| self.table.slot(Key::Count(actor))) {
                     cut(&mut inside, slot, (1.0, f64::INFINITY));
                 }
@@ -1051,6 +1082,9 @@ impl<'w, 'p> Run<'w, 'p> {
         step: &Step,
     ) -> SmallVec<[State; 2]> {
         let &Assignment { target, place, axis, op, value, span } = assignment;
+        if let Some(slot) = self.slot(place) {
+            self.recall_invariants(&mut state, slot);
+        }
         state.stepped |= super::access::is_step(self.unit, step);
         let reads_itself = op != AssignOp::Set || axis.is_some();
         if reads_itself {
@@ -1157,7 +1191,7 @@ impl<'w, 'p> Run<'w, 'p> {
     /// Whether a write can move the value up, or down.
     fn direction(&self, state: &State, slot: Slot, forms: &Forms, old: &Value, new: &Value) -> Moved {
         if state.value(slot).unset {
-            return Moved { up: true, down: true }; // There may have been nothing to be within its range.
+            return Moved::EITHER; // There may have been nothing to be within its range.
         }
         let own = Linear::slot(slot);
         let ends = |slot| state.ends(slot);
@@ -1420,8 +1454,7 @@ fn cut_step_of(state: &State, slot: Slot, forms: &Forms) -> Option<(Num, Num)> {
     let before = state.num(slot)?.clone();
     let (own, ends) = (Linear::slot(slot), |slot| state.ends(slot));
     let highest = |sides: &[Linear], sign: f64| {
-        let steps = sides.iter().filter(|form| form.factor(slot) == 1.0);
-        let by = steps.map(|form| state.facts.plainly_highest(&form.plus(&own, -1.0).times(sign), &ends));
+        let by = sides.iter().map(|form| state.facts.plainly_highest(&form.plus(&own, -1.0).times(sign), &ends));
         by.fold(None, |least: Option<f64>, by| Some(least.map_or(by, |least| least.min(by))))
     };
     let (up, down) = (highest(forms.uppers(), 1.0).unwrap_or(0.0), highest(forms.lowers(), -1.0).unwrap_or(0.0));

@@ -5,11 +5,13 @@
 //! where the handler settles, what is left of them becomes events. So a fault is told of the last write that led from
 //! inside to outside, on the way that was taken.
 
-use super::engine::{Event, Limit, Move, Run};
+use super::engine::{Event, Limit, Move, Run, SlotTable, UNBOUND};
 use super::linear::{Linear, Slot};
 use super::shared::Shared;
 use super::state::{State, Suspect, Wrong};
+use super::trend::Moved;
 use super::value::{Num, Value};
+use super::world::World;
 use crate::project::Base;
 use crate::registry::{End, InvariantId, Overflow, Scope};
 use crate::source::Span;
@@ -21,15 +23,8 @@ const MOST_SPLITS: usize = 3;
 /// How many places one bounds at most of which it is looked at whether a write of the bound puts them right.
 const MOST_BOUNDED: usize = 100;
 
-/// Which way a write can move what it writes.
-#[derive(Clone, Copy, Debug)]
-pub(super) struct Moved {
-    pub up: bool,
-    pub down: bool,
-}
-
 impl Moved {
-    /// Whether it can take something out of its range at this end: the value itself, or what the value is the `bound` of.
+    /// Whether moving so can take something out of its range at this end: the value itself, or what the value is the `bound` of.
     fn can_break(self, end: End, bound: bool) -> bool {
         if (end == End::Max) == bound { self.down } else { self.up }
     }
@@ -47,7 +42,7 @@ impl Run<'_, '_> {
     ) -> SmallVec<[State; 2]> {
         let mut fresh: SmallVec<[Wrong; 2]> = SmallVec::new();
         self.judge_ranges(before, &mut state, (slot, moved), at, &mut fresh);
-        self.judge_invariants(before, &mut state, slot, at, &mut fresh);
+        self.judge_invariants(before, &mut state, (slot, moved), at, &mut fresh);
         let mut states: SmallVec<[State; 2]> = smallvec![state];
         for wrong in fresh.into_iter().take(MOST_SPLITS) {
             let mut next: SmallVec<[State; 2]> = SmallVec::new();
@@ -142,7 +137,7 @@ impl Run<'_, '_> {
         &mut self,
         before: &State,
         state: &mut State,
-        slot: Slot,
+        (slot, moved): (Slot, Moved),
         at: Span,
         fresh: &mut SmallVec<[Wrong; 2]>,
     ) {
@@ -154,15 +149,20 @@ impl Run<'_, '_> {
             if !self.world.project.invariants[index].variables.contains(&variable) {
                 continue;
             }
+            let wraps = self.world.project.registry.var(variable).overflow == Overflow::Wrap;
+            let upsets = wraps || self.world.upsets(index, variable).meets(moved);
             for base in self.invariant_bases(index) {
-                if !self.concerns(slot, index, base) {
+                if !concerns(self.world, self.table, slot, index, base)
+                    || self.holder(base).is_some_and(|holder| is_free(state, holder))
+                {
                     continue;
                 }
                 let wrong = Wrong::Broken(InvariantId::at(index), base);
                 let known = state.suspects.len();
                 state.suspects.retain(|suspect| suspect.wrong != wrong);
-                if state.suspects.len() == known && self.judge(before.clone(), index, base).0.is_none() {
-                    continue; // It was false before the handler did anything.
+                let was_well = state.suspects.len() == known;
+                if was_well && (!upsets || self.judge(before.clone(), index, base).0.is_none()) {
+                    continue; // It stays as it was: true, or false before the handler did anything.
                 }
                 if self.judge(state.clone(), index, base).1.is_some() {
                     self.add_suspect(before, state, wrong, slot, at, (0.0, 0.0));
@@ -170,15 +170,6 @@ impl Run<'_, '_> {
                 }
             }
         }
-    }
-
-    /// Whether a slot is a variable of the instance that an invariant is judged for.
-    fn concerns(&self, slot: Slot, at: usize, base: Base) -> bool {
-        let named = &self.world.project.invariants[at].variables;
-        named.iter().any(|&variable| {
-            let slots = [self.table.of_variable(variable, base), self.table.of_variable(variable, Base::One)];
-            slots.contains(&Some(slot))
-        })
     }
 
     /// Splits a state by whether something is as it should be.
@@ -308,6 +299,20 @@ impl Run<'_, '_> {
             }
         }
     }
+}
+
+/// Whether a slot is a variable of the instance that an invariant is judged for.
+#[must_use]
+pub fn concerns(world: &World<'_>, table: &SlotTable, slot: Slot, at: usize, base: Base) -> bool {
+    world.project.invariants[at].variables.iter().any(|&variable| {
+        let slots = [table.of_variable(variable, base), table.of_variable(variable, Base::One)];
+        slots.contains(&Some(slot))
+    })
+}
+
+/// Whether a name holds nothing yet.
+fn is_free(state: &State, holder: Slot) -> bool {
+    state.value(holder).value == UNBOUND
 }
 
 /// How far a slot lies beyond a limit: at most zero where it is inside.

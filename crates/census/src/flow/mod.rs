@@ -16,5 +16,6 @@ pub mod linear;
 mod live;
 pub mod shared;
 pub mod state;
+mod trend;
 pub mod value;
 pub mod world;

@@ -15,7 +15,7 @@ use std::sync::Arc;
 pub enum Wrong {
     /// A slot beyond an end of its range.
     Outside(Slot, End),
-    /// An invariant that is false for an instance.
+    /// An invariant that is false for an instance: for one that no name holds any more, where the base is any.
     Broken(InvariantId, Base),
 }
 

@@ -12,7 +12,7 @@ mod waiting;
 
 pub use effects::{Effect, Together};
 pub use outlook::Asked;
-pub use waiting::Others;
+pub use waiting::{Extent, Others};
 
 use outlook::Outlook;
 
@@ -23,6 +23,7 @@ use super::eval::anything;
 use super::graph::{self, Exit, Graph, StepKind};
 use super::linear::Slot;
 use super::state::State;
+use super::trend::{Moved, Trend};
 use super::value::{Abstract, Num, Symbol, Value};
 use crate::project::{Base, Cell, CellId, Meaning, Place, PlaceId, ProcId, Project, ScriptId, ScriptUnit};
 use crate::registry::{Bound, InstanceId, OwnerId, OwnerKind, Scope, SignalId, Type, Value as Constant, VarId, ids};
@@ -40,8 +41,8 @@ ids! {
 
 /// How often reach may grow before it is widened.
 const ROUNDS: usize = 3;
-/// How many scripts of one owner are held against each other at waits.
-const MOST_PEERS: usize = 8;
+/// How many handlers may ask on entry about one variable and still be held against those that wait.
+const MOST_PEERS: usize = 256;
 /// From which round on it is widened as far as it goes.
 const LAST_STOPS: usize = 10;
 /// After how many rounds growing ends for certain.
@@ -134,6 +135,8 @@ pub struct World<'p> {
     unread: FxHashSet<String>,
     beforehand: Beforehand,
     in_invariant: FxHashSet<VarId>,
+    /// Which moves of a variable can make an invariant false.
+    upsets: FxHashMap<(usize, VarId), Moved>,
     /// By invariant: with the values that a run begins with it is false, so nothing may be built on it.
     begins_false: Vec<bool>,
     removed: FxHashSet<OwnerId>,
@@ -164,12 +167,13 @@ pub struct World<'p> {
     yields: Vec<bool>,
     /// By cell: whether some test asks for one value of it.
     compared: Vec<bool>,
-    /// By script: those of the same owner.
-    peers: Vec<Vec<ScriptId>>,
+    /// By handler that waits: those of other scripts that ask on entry about what it names too.
+    peers: Vec<Vec<HandlerId>>,
     /// By handler: whether it has its moment once, and when.
     openings: Vec<Option<waiting::Opening>>,
-    /// Two handlers of one script: while the first waits, the second can begin for the same instance.
-    begins_within: FxHashSet<(HandlerId, HandlerId)>,
+    /// Two handlers that are held against each other: while the first waits, the second can begin for the same instance, or
+    /// for whichever.
+    begins_within: FxHashSet<(HandlerId, HandlerId, Extent)>,
 }
 
 impl<'p> World<'p> {
@@ -207,6 +211,7 @@ impl<'p> World<'p> {
                 .collect(),
             beforehand: Beforehand::default(),
             in_invariant: project.invariants.iter().flat_map(|invariant| invariant.variables.iter().copied()).collect(),
+            upsets: find_upsets(project),
             begins_false: vec![false; project.invariants.len()],
             removed: FxHashSet::default(),
             removes_any: false,
@@ -235,7 +240,6 @@ impl<'p> World<'p> {
         world.start_reach();
         world.find_thresholds();
         world.compared = world.find_compared();
-        world.peers = world.find_peers();
         let ids: Vec<HandlerId> = world.handler_ids().collect();
         world.stops = ids.par_iter().map(|&id| world.find_stops(id)).collect();
         world.entries = ids.par_iter().map(|&id| world.find_entry(id)).collect();
@@ -256,6 +260,7 @@ impl<'p> World<'p> {
         world.removed_between = world.find_removed_between();
         world.cell_stops = world.find_cell_stops();
         world.tables = world.make_tables();
+        world.peers = world.find_peers();
         world.begins_false = (0..project.invariants.len()).map(|at| world.begins_false(at)).collect();
         world
     }
@@ -657,6 +662,11 @@ impl<'p> World<'p> {
     #[must_use]
     pub fn can_be_assumed(&self, invariant: usize) -> bool {
         !self.begins_false[invariant]
+    }
+
+    /// Which moves of a variable can make an invariant false that was true.
+    pub(super) fn upsets(&self, invariant: usize, variable: VarId) -> Moved {
+        self.upsets.get(&(invariant, variable)).copied().unwrap_or(Moved::EITHER)
     }
 
     /// Whether a variable stands in an invariant.
@@ -1083,24 +1093,6 @@ impl<'p> World<'p> {
         (first..first + self.project.script(script).tree.handlers.len()).map(HandlerId::at)
     }
 
-    /// The handlers of a script and of the others that its owner has.
-    fn peers_of(&self, script: ScriptId) -> impl Iterator<Item = HandlerId> + '_ {
-        self.peers[script.index()].iter().flat_map(|&script| self.handlers_of(script))
-    }
-
-    /// By script: those of the same owner; of an owner with very many, each stands for itself.
-    fn find_peers(&self) -> Vec<Vec<ScriptId>> {
-        let mut by_owner: FxHashMap<OwnerId, Vec<ScriptId>> = FxHashMap::default();
-        for (script, unit) in self.project.script_ids() {
-            unit.owner.into_iter().for_each(|owner| by_owner.entry(owner).or_default().push(script));
-        }
-        let all = self.project.script_ids().map(|(script, unit)| {
-            let peers = unit.owner.and_then(|owner| by_owner.get(&owner)).filter(|peers| peers.len() <= MOST_PEERS);
-            peers.cloned().unwrap_or_else(|| vec![script])
-        });
-        all.collect()
-    }
-
     /// Whether there is only one instance that the run's script can run for.
     fn runs_once(&self, run: &Run<'_, '_>) -> bool {
         let owner = self.project.script(run.script).owner;
@@ -1262,9 +1254,9 @@ impl<'p> World<'p> {
         for (handler, result) in results {
             found[handler.index()] = result.found;
             outlooks[handler.index()] = Some(result.outlook);
-            for other in result.let_in {
-                if self.begins_within.insert((handler, other)) {
-                    changed.scripts.insert(self.handler(handler).0);
+            for (other, extent) in result.let_in {
+                if self.begins_within.insert((handler, other, extent)) {
+                    changed.let_in.insert(other);
                 }
             }
             for ((cell, _), seen) in result.seen {
@@ -1415,10 +1407,15 @@ impl<'p> World<'p> {
         run.pauses
     }
 
-    /// Runs a handler again from the cells of a paused state, as a second activation of the same instance would, and
-    /// gives the steps that it reaches. Only the cells that are meant are taken over.
+    /// The steps that a second activation of the same instance would reach at a pause.
     #[must_use]
-    pub fn again(
+    pub fn again(&self, handler: HandlerId, paused: &Pause) -> FxHashMap<Span, Reached> {
+        if paused.shut { FxHashMap::default() } else { self.again_with(handler, paused, |_| true) }
+    }
+
+    /// The same where of what the pause left only some cells are meant.
+    #[must_use]
+    pub fn again_with(
         &self,
         handler: HandlerId,
         paused: &Pause,
@@ -1437,6 +1434,18 @@ impl<'p> World<'p> {
         run.handler_from(state);
         run.reached
     }
+}
+
+fn find_upsets(project: &Project) -> FxHashMap<(usize, VarId), Moved> {
+    let all =
+        project.invariants.iter().enumerate().filter_map(|(at, invariant)| Some((at, invariant, invariant.holds?)));
+    let upsets = all.flat_map(|(at, invariant, holds)| {
+        invariant.variables.iter().map(move |&variable| {
+            let trend = Trend { project, unit: &invariant.unit, variable };
+            ((at, variable), trend.upsets(holds, true))
+        })
+    });
+    upsets.collect()
 }
 
 /// Whether a script calls a procedure that there is not.
@@ -1463,7 +1472,7 @@ struct RunResult {
     seen: FxHashMap<(CellId, bool), Seen>,
     sent: Vec<(SignalId, usize, Value)>,
     signals: FxHashSet<SignalId>,
-    let_in: FxHashSet<HandlerId>,
+    let_in: FxHashSet<(HandlerId, Extent)>,
     found: Found,
     outlook: Outlook,
 }
@@ -1475,8 +1484,8 @@ struct Changed {
     /// What is done to them has: that matters where others can act in between.
     effects: FxHashSet<CellId>,
     signals: FxHashSet<SignalId>,
-    /// A handler of theirs no longer keeps another out.
-    scripts: FxHashSet<ScriptId>,
+    /// They are no longer kept out by another.
+    let_in: FxHashSet<HandlerId>,
 }
 
 /// By cell: the handlers that build on what it can hold, and on what others do to it.
@@ -1491,8 +1500,7 @@ impl Dependents {
         let reached = changed.cells.iter().flat_map(|cell| &self.by_reach[cell.index()]);
         let affected = changed.effects.iter().flat_map(|cell| &self.by_effects[cell.index()]);
         let answers = changed.signals.iter().filter_map(|signal| world.answers.get(signal)).flatten();
-        reached.chain(affected).chain(answers).for_each(|id| dirty[id.index()] = true);
-        changed.scripts.iter().flat_map(|&script| world.peers_of(script)).for_each(|id| dirty[id.index()] = true);
+        reached.chain(affected).chain(answers).chain(&changed.let_in).for_each(|id| dirty[id.index()] = true);
     }
 }
 

@@ -89,6 +89,23 @@ impl<'w> Run<'w, '_> {
         }
     }
 
+    /// What is suspect of the instances that names held stays so whatever is written through these names later.
+    fn leave_behind(&self, state: &mut State, held_by: impl Fn(Slot) -> bool) {
+        let is_held = |wrong: Wrong| match wrong {
+            Wrong::Broken(_, Base::Held(place)) => self.slot(place).is_some_and(&held_by),
+            _ => false,
+        };
+        if !state.suspects.iter().any(|suspect| is_held(suspect.wrong)) {
+            return;
+        }
+        for mut suspect in state.suspects.take() {
+            if let (true, Wrong::Broken(invariant, _)) = (is_held(suspect.wrong), suspect.wrong) {
+                suspect.wrong = Wrong::Broken(invariant, Base::Some);
+            }
+            state.add_suspect(suspect);
+        }
+    }
+
     /// The name of a `for` means nothing behind the loop.
     pub(super) fn unbind(&mut self, state: &mut State, place: PlaceId) {
         let Some(slot) = self.slot(place) else { return };
@@ -122,6 +139,7 @@ impl<'w> Run<'w, '_> {
         }
         self.release(state, slot);
         all.iter().for_each(|&other| self.release(state, other));
+        self.leave_behind(state, |holder| holder == slot || all.contains(&holder));
         state.selves.retain(|(holder, _)| *holder != slot && !all.contains(holder));
         all.iter().for_each(|&other| state.forget_held(other));
         self.forget_tests(state, |read| all.contains(&read));

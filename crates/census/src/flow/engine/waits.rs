@@ -16,7 +16,8 @@ impl<'w> Run<'w, '_> {
         let changed = state.values.unlike(begun).filter(cells).map(|(at, value)| (slot(at), value.clone())).collect();
         let &State { stepped, waited, forked, later, went, .. } = state;
         let removed = state.removed.clone();
-        self.pauses.push(Pause { wait, at, changed, removed, stepped, waited, forked, later, went });
+        let shut = self.world.is_shut(self, state);
+        self.pauses.push(Pause { wait, at, changed, removed, stepped, waited, forked, later, went, shut });
     }
 
     pub(super) fn wait_step(&mut self, mut state: State, waiting: Waiting, span: Span) -> Option<State> {

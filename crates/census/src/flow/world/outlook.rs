@@ -1,6 +1,7 @@
 //! What a handler's run builds on, of all that the fixpoint changes: as long as that stays as it was, so does what the run
 //! finds, and it need not be made again.
 
+use super::waiting::KeptOut;
 use super::*;
 use std::hash::{DefaultHasher, Hash, Hasher};
 
@@ -11,15 +12,15 @@ type Told = u64;
 #[derive(Debug, Default)]
 pub struct Asked {
     /// At its waits: what others do, but for the handlers that are kept out.
-    waited: Vec<(Vec<HandlerId>, Told)>,
+    waited: Vec<(KeptOut, Told)>,
     /// Where it spawned: what the handlers of these actors do at once.
     spawned: Vec<(OwnerId, Told)>,
 }
 
 impl Asked {
-    pub(super) fn waited(&mut self, out: &[HandlerId], others: &Others) {
+    pub(super) fn waited(&mut self, out: &KeptOut, others: &Others) {
         if !self.waited.iter().any(|(known, _)| known == out) {
-            self.waited.push((out.to_vec(), told(others)));
+            self.waited.push((out.clone(), told(others)));
         }
     }
 
@@ -69,9 +70,10 @@ impl World<'_> {
                 self.reach[cell.index()].hash(&mut hasher);
             }
         }
-        let could_be_under_way = |id: &HandlerId| self.yields[id.index()] && self.entries[id.index()].is_some();
-        for other in self.peers_of(run.script).filter(could_be_under_way) {
-            self.begins_within.contains(&(other, run.handler)).hash(&mut hasher);
+        for other in self.peers_of(run.handler).filter(|id| self.yields[id.index()]) {
+            for extent in Extent::ALL {
+                self.is_under_way(other, run.handler, extent).hash(&mut hasher);
+            }
         }
         self.is_sent_unread(run.handler).hash(&mut hasher);
         hasher.finish()

@@ -17,69 +17,138 @@ pub(super) enum Opening {
     Enter,
 }
 
-/// For which instances the moment of a handler is past.
-#[derive(PartialEq)]
-enum Past {
-    Everywhere,
+/// For which instances of an owner something is so.
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Debug)]
+pub enum Extent {
+    /// For the one that the run is about.
     ForTheInstance,
+    /// For all of them.
+    Everywhere,
 }
+
+impl Extent {
+    /// From the least.
+    pub const ALL: [Self; 2] = [Self::ForTheInstance, Self::Everywhere];
+}
+
+/// The handlers that can't begin while another waits, in order, and for whom they can't.
+pub(super) type KeptOut = Vec<(HandlerId, Extent)>;
 
 impl<'p> World<'p> {
     /// What can happen to cells while an activation waits, and what is known once it goes on.
     ///
-    /// Handlers of the same owner's scripts are kept out whose entry test fails at first and, by induction over what happens,
-    /// also after all that the others can do; provided that none of them was under way when this one began.
+    /// Handlers are kept out whose entry test fails at first and, by induction over what happens, also after all that the
+    /// others can do; provided that none of them was under way when this one began.
     #[must_use]
     pub fn while_waiting(&self, run: &mut Run<'_, 'p>, state: &State) -> State {
-        let fails = |run: &Run<'_, 'p>, state: &State, id: HandlerId| {
-            let tests = self.entries[id.index()].as_ref();
-            tests.is_some_and(|tests| self.tests_fail(run, state, id, tests))
-        };
-        let mut out: Vec<HandlerId> =
-            self.peers_of(run.script).filter(|&id| self.entries[id.index()].is_some()).collect();
-        // Most of what stands elsewhere is let in from the first.
-        out.retain(|&id| self.handler(id).0 == run.script || fails(run, state, id));
-        out.retain(|&id| !(self.yields[id.index()] && self.begins_within.contains(&(id, run.handler))));
+        let kept_out =
+            |run: &Run<'_, 'p>, state: &State, id| self.is_kept_out(run, state, id).map(|extent| (id, extent));
+        let mut out: KeptOut = self.peers_of(run.handler).filter_map(|id| kept_out(run, state, id)).collect();
+        out.sort_unstable();
         loop {
             let mut after = state.clone();
             let others = self.effects_but_for(run, &out);
             run.built_on.waited(&out, &others);
             run.apply(&mut after, &others);
-            let before = out.len();
-            out.retain(|&id| fails(run, &after, id));
-            if out.len() == before {
-                // Only of what could be kept out will anybody ask whether it is under way.
-                if self.entries[run.handler.index()].is_some() {
-                    let others = self.peers_of(run.script);
-                    run.let_in.extend(others.filter(|id| self.yields[id.index()] && !out.contains(id)));
-                }
+            let still = out.iter().filter_map(|&(id, extent)| Some((id, extent.min(kept_out(run, &after, id)?.1))));
+            let still: KeptOut = still.collect();
+            if still == out {
+                self.note_who_is_let_in(run, &out);
                 return after;
             }
+            out = still;
         }
     }
 
-    fn tests_fail(&self, run: &Run<'_, '_>, state: &State, id: HandlerId, tests: &[(ExprId, bool)]) -> bool {
-        let (script, _) = self.handler(id);
-        if script == run.script {
-            return tests_fail(self, run, state, tests);
+    /// Only of what could be kept out will anybody ask whether it can begin.
+    fn note_who_is_let_in(&self, run: &mut Run<'_, 'p>, out: &KeptOut) {
+        if self.entries[run.handler.index()].is_none() {
+            return;
         }
-        let unit = self.project.script(script);
-        tests.iter().any(|&(test, wanted)| fails_there(self, run, unit, state, test, wanted))
+        for id in self.peers_of(run.handler).filter(|id| self.yields[id.index()]) {
+            let extents = Extent::ALL.into_iter().filter(|&extent| !is_out(out, id, extent));
+            run.let_in.extend(extents.map(|extent| (id, extent)));
+        }
+    }
+
+    /// Whether one handler can be under way as another begins.
+    pub(super) fn is_under_way(&self, waiting: HandlerId, begins: HandlerId, extent: Extent) -> bool {
+        let held_against = self.handler(waiting).0 == self.handler(begins).0
+            || self.peers[waiting.index()].binary_search(&begins).is_ok();
+        self.yields[waiting.index()] && (!held_against || self.begins_within.contains(&(waiting, begins, extent)))
+    }
+
+    /// The other handlers that may be kept out while one waits.
+    pub(super) fn peers_of(&self, handler: HandlerId) -> impl Iterator<Item = HandlerId> + '_ {
+        let own = self.yields[handler.index()].then(|| self.handlers_of(self.handler(handler).0));
+        let own = own.into_iter().flatten().filter(|id| self.entries[id.index()].is_some());
+        own.chain(self.peers[handler.index()].iter().copied())
+    }
+
+    pub(super) fn find_peers(&self) -> Vec<Vec<HandlerId>> {
+        let mut asking: FxHashMap<CellId, Vec<HandlerId>> = FxHashMap::default();
+        for id in self.handler_ids() {
+            let unit = self.project.script(self.handler(id).0);
+            for &(test, _) in self.entries[id.index()].iter().flatten() {
+                walk_expr(unit, test, &mut |expr| {
+                    let place = unit.place_of(expr).filter(|&place| matches!(unit.place(place), Place::Variable(..)));
+                    let cell = place
+                        .filter(|&place| is_shared(unit, place))
+                        .and_then(|place| self.project.cell_of(unit, place));
+                    cell.into_iter().for_each(|cell| asking.entry(cell).or_default().push(id));
+                });
+            }
+        }
+        asking.values_mut().for_each(Vec::dedup);
+        asking.retain(|_, ids| ids.len() <= MOST_PEERS);
+        let ids: Vec<HandlerId> = self.handler_ids().collect();
+        let peers = ids.into_par_iter().map(|id| {
+            let (script, _) = self.handler(id);
+            let cells = self.table(id).slots.iter().filter(|_| self.yields[id.index()]).filter_map(|slot| slot.cell);
+            let others = cells.filter_map(|cell| asking.get(&cell)).flatten().copied();
+            let mut peers: Vec<HandlerId> = others.filter(|&other| self.handler(other).0 != script).collect();
+            peers.sort_unstable();
+            peers.dedup();
+            peers
+        });
+        peers.collect()
+    }
+
+    /// Whether the handler of a run could not begin in a state for the same instance.
+    pub(in crate::flow) fn is_shut(&self, run: &Run<'_, '_>, state: &State) -> bool {
+        let entry = Entry { world: self, run, state, script: run.script, extent: Extent::ForTheInstance };
+        self.entries[run.handler.index()].as_ref().is_some_and(|tests| entry.fails(tests))
+    }
+
+    /// For whom a handler can't begin in a state, and was not under way as the run began.
+    fn is_kept_out(&self, run: &Run<'_, '_>, state: &State, id: HandlerId) -> Option<Extent> {
+        let tests = self.entries[id.index()].as_ref()?;
+        let owner = |script| self.project.script(script).owner;
+        let (script, _) = self.handler(id);
+        let apart = !self.runs_once(run) && owner(script) == owner(run.script);
+        let extents = if apart { &[Extent::Everywhere, Extent::ForTheInstance][..] } else { &[Extent::Everywhere] };
+        let fails = |extent| {
+            !self.is_under_way(id, run.handler, extent)
+                && Entry { world: self, run, state, script, extent }.fails(tests)
+        };
+        extents.iter().copied().find(|&extent| fails(extent))
     }
 
     /// What the handlers do while a handler waits, but for those that are kept out and those whose moment is past.
-    pub(super) fn effects_but_for(&self, run: &Run<'_, '_>, out: &[HandlerId]) -> Others {
+    pub(super) fn effects_but_for(&self, run: &Run<'_, '_>, out: &KeptOut) -> Others {
         let runs_once = self.runs_once(run);
         let alone = self.runs_alone(run.handler).then_some(run.handler);
         self.effects_on(run, |effect, own| {
-            let kept_out = effect.handler.is_some_and(|handler| out.contains(&handler));
             let past = if effect.handler.is_some() && effect.handler == alone {
-                Some(if runs_once { Past::Everywhere } else { Past::ForTheInstance })
+                Some(if runs_once { Extent::Everywhere } else { Extent::ForTheInstance })
             } else {
                 self.is_past(effect, run.handler)
             };
-            let everywhere = past == Some(Past::Everywhere) || kept_out && runs_once;
-            !everywhere && !(own && effect.own && (kept_out || past.is_some()))
+            match effect.handler.and_then(|handler| extent_of(out, handler)).max(past) {
+                Some(Extent::Everywhere) => false,
+                Some(Extent::ForTheInstance) => !(own && effect.own),
+                None => true,
+            }
         })
     }
 
@@ -99,13 +168,13 @@ impl<'p> World<'p> {
 
     /// Whether what a handler does before its first wait is certainly done before another one waits: `start` comes first in
     /// a run, `spawn` first for an instance, and `enter` first in a scene, which a wait does not outlive.
-    fn is_past(&self, effect: &Effect, waiting: HandlerId) -> Option<Past> {
+    fn is_past(&self, effect: &Effect, waiting: HandlerId) -> Option<Extent> {
         let opening = self.openings[effect.handler?.index()].filter(|_| !effect.after_wait)?;
         match (opening, self.openings[waiting.index()]) {
             (_, Some(Opening::Start | Opening::Spawn)) | (Opening::Enter, Some(Opening::Enter)) => None,
-            (Opening::Start, _) => Some(Past::Everywhere),
-            (Opening::Spawn, _) => Some(Past::ForTheInstance),
-            (Opening::Enter, _) => self.parts(waiting).0.scene.is_some().then_some(Past::Everywhere),
+            (Opening::Start, _) => Some(Extent::Everywhere),
+            (Opening::Spawn, _) => Some(Extent::ForTheInstance),
+            (Opening::Enter, _) => self.parts(waiting).0.scene.is_some().then_some(Extent::Everywhere),
         }
     }
 
@@ -145,80 +214,119 @@ impl<'p> World<'p> {
     }
 }
 
-/// Whether one of the tests certainly comes out the other way in a state, by what outlives the activation alone.
-fn tests_fail(world: &World<'_>, run: &Run<'_, '_>, state: &State, tests: &[(ExprId, bool)]) -> bool {
-    let unit = world.project.script(run.script);
-    tests.iter().any(|&(test, wanted)| {
-        let mut local = false;
-        walk_expr(unit, test, &mut |expr| {
-            local |= unit.place_of(expr).is_some_and(|place| !is_shared(unit, place));
+fn extent_of(out: &KeptOut, handler: HandlerId) -> Option<Extent> {
+    out.binary_search_by_key(&handler, |&(id, _)| id).ok().map(|at| out[at].1)
+}
+
+fn is_out(out: &KeptOut, handler: HandlerId, extent: Extent) -> bool {
+    extent_of(out, handler).is_some_and(|known| known >= extent)
+}
+
+fn is_shared(unit: &ScriptUnit, place: PlaceId) -> bool {
+    matches!(unit.place(place), Place::Private(_) | Place::Variable(_, Base::One | Base::Own | Base::Listed(_)))
+}
+
+/// A look at the entry tests of a script's handler from a state of another that waits.
+struct Entry<'a, 'w, 'p> {
+    world: &'a World<'p>,
+    run: &'a Run<'w, 'p>,
+    state: &'a State,
+    script: ScriptId,
+    extent: Extent,
+}
+
+impl Entry<'_, '_, '_> {
+    /// Whether one of the tests certainly comes out the other way, by what outlives the activation alone.
+    fn fails(&self, tests: &[(ExprId, bool)]) -> bool {
+        tests.iter().any(|&(test, wanted)| self.test_fails(test, wanted))
+    }
+
+    /// Of the parts joined by `and` one is enough, where others ask about what is not known here.
+    fn test_fails(&self, test: ExprId, wanted: bool) -> bool {
+        let unit = self.unit();
+        let (mut known, mut narrowed) = (true, false);
+        walk_expr(unit, test, &mut |expr| match unit.meaning(expr) {
+            Meaning::Value(place) | Meaning::Axis(place, _) => match self.slot(place) {
+                Some(slot) => narrowed |= self.is_narrowed(slot),
+                None => known = false,
+            },
+            Meaning::None => {
+                let nameless =
+                    matches!(unit.tree.expr(expr).kind, ExprKind::Path(_) | ExprKind::Call(..) | ExprKind::Error);
+                known &= !nameless;
+            }
+            Meaning::Bound(place, _) => known &= self.is_own_script() && self.is_meant(place),
+            Meaning::Owner(_) | Meaning::Instance(_) => {}
+            Meaning::Own | Meaning::Procedure(_) => known &= self.is_own_script() && self.is_about_one(),
+            _ => known &= self.is_own_script(),
         });
-        if local {
-            return conjunct_fails(world, run, state, test, wanted);
+        if !narrowed && !self.is_own_script() {
+            return false;
         }
-        fails(world, run, state, test, wanted)
-    })
-}
+        if known {
+            return self.comes_out_otherwise(test, wanted);
+        }
+        match (&unit.tree.expr(test).kind, wanted) {
+            (ExprKind::Binary(BinaryOp::And, left, right), true)
+            | (ExprKind::Binary(BinaryOp::Or, left, right), false) => {
+                self.test_fails(*left, wanted) || self.test_fails(*right, wanted)
+            }
+            (ExprKind::Unary(UnaryOp::Not, inner), _) => self.test_fails(*inner, !wanted),
+            _ => false,
+        }
+    }
 
-/// Of a test that also asks about parameters, the parts joined by `and` that do not.
-fn conjunct_fails(world: &World<'_>, run: &Run<'_, '_>, state: &State, test: ExprId, wanted: bool) -> bool {
-    let unit = world.project.script(run.script);
-    match (&unit.tree.expr(test).kind, wanted) {
-        (ExprKind::Binary(BinaryOp::And, left, right), true) | (ExprKind::Binary(BinaryOp::Or, left, right), false) => {
-            tests_fail(world, run, state, &[(*left, wanted), (*right, wanted)])
+    fn comes_out_otherwise(&self, test: ExprId, wanted: bool) -> bool {
+        if self.is_own_script()
+            && let Some(outcome) = flag_of(self.unit(), self.run, self.state, test)
+        {
+            return outcome == Some(!wanted);
         }
-        (ExprKind::Unary(UnaryOp::Not, inner), _) => tests_fail(world, run, state, &[(*inner, !wanted)]),
-        _ => false,
+        let mut probe = Run::new(self.world, self.run.handler);
+        probe.quiet = true;
+        if !self.is_own_script() {
+            probe.look_from(self.world.project.script(self.script));
+        }
+        let (yes, no) = probe.branch(self.state.clone(), test);
+        if wanted { yes.is_none() } else { no.is_none() }
     }
-}
 
-/// Whether a test of another script of the same owner certainly comes out the other way in a state, as far as it asks about
-/// what both scripts name; of the parts joined by `and`, one is enough.
-fn fails_there(
-    world: &World<'_>,
-    run: &Run<'_, '_>,
-    unit: &ScriptUnit,
-    state: &State,
-    test: ExprId,
-    wanted: bool,
-) -> bool {
-    let slot = |place: PlaceId| match unit.place(place) {
-        Place::Variable(variable, base) if is_shared(unit, place) => run.table.of_variable(variable, base),
-        _ => None,
-    };
-    // A test whose places can all be whatever they ever are comes out either way.
-    let is_narrowed = |slot: Slot| {
-        let reach = run.table.slots[slot as usize].cell.map(|cell| &world.reach[cell.index()]);
-        reach.is_none_or(|reach| state.value(slot).value != *reach)
-    };
-    let (mut known, mut narrowed) = (true, false);
-    walk_expr(unit, test, &mut |expr| match unit.meaning(expr) {
-        Meaning::Value(place) => match slot(place) {
-            Some(slot) => narrowed |= is_narrowed(slot),
-            None => known = false,
-        },
-        Meaning::None => {
-            let nameless =
-                matches!(unit.tree.expr(expr).kind, ExprKind::Path(_) | ExprKind::Call(..) | ExprKind::Error);
-            known &= !nameless;
-        }
-        _ => known = false,
-    });
-    if !narrowed {
-        return false;
+    fn unit(&self) -> &ScriptUnit {
+        self.world.project.script(self.script)
     }
-    if known {
-        let mut probe = Run::new(world, run.handler);
-        probe.look_from(world.project.script(run.script), unit);
-        let (yes, no) = probe.branch(state.clone(), test);
-        return if wanted { yes.is_none() } else { no.is_none() };
+
+    fn is_own_script(&self) -> bool {
+        self.script == self.run.script
     }
-    match (&unit.tree.expr(test).kind, wanted) {
-        (ExprKind::Binary(BinaryOp::And, left, right), true) | (ExprKind::Binary(BinaryOp::Or, left, right), false) => {
-            [left, right].into_iter().any(|&part| fails_there(world, run, unit, state, part, wanted))
+
+    /// Whether the script's own instance is the one that the run is for.
+    fn is_about_one(&self) -> bool {
+        self.extent == Extent::ForTheInstance || self.world.runs_once(self.run)
+    }
+
+    /// Whether a place outlives an activation, and is the same for all that the question is about.
+    fn is_meant(&self, place: PlaceId) -> bool {
+        match self.unit().place(place) {
+            Place::Private(_) | Place::Variable(_, Base::Own) => self.is_about_one(),
+            Place::Variable(_, Base::One | Base::Listed(_)) => true,
+            _ => false,
         }
-        (ExprKind::Unary(UnaryOp::Not, inner), _) => fails_there(world, run, unit, state, *inner, !wanted),
-        _ => false,
+    }
+
+    /// The slot of such a place, if the run knows it.
+    fn slot(&self, place: PlaceId) -> Option<Slot> {
+        match self.unit().place(place) {
+            _ if !self.is_meant(place) => None,
+            _ if self.is_own_script() => self.run.slot(place),
+            Place::Variable(variable, base) => self.run.table.of_variable(variable, base),
+            _ => None,
+        }
+    }
+
+    /// Whether a place holds less than it ever may: a test of others comes out either way.
+    fn is_narrowed(&self, slot: Slot) -> bool {
+        let reach = self.run.table.slots[slot as usize].cell.map(|cell| &self.world.reach[cell.index()]);
+        reach.is_none_or(|reach| self.state.value(slot).value != *reach)
     }
 }
 
@@ -237,27 +345,4 @@ fn flag_of(unit: &ScriptUnit, run: &Run<'_, '_>, state: &State, test: ExprId) ->
         }
         _ => None,
     }
-}
-
-fn is_shared(unit: &ScriptUnit, place: PlaceId) -> bool {
-    matches!(unit.place(place), Place::Private(_) | Place::Variable(_, Base::One | Base::Own | Base::Listed(_)))
-}
-
-fn fails(world: &World<'_>, run: &Run<'_, '_>, state: &State, test: ExprId, wanted: bool) -> bool {
-    if let Some(outcome) = flag_of(world.project.script(run.script), run, state, test) {
-        return outcome == Some(!wanted);
-    }
-    let mut probe = Run::new(world, run.handler);
-    probe.quiet = true;
-    // A test of a handler whose places this one does not know can't be judged.
-    let unit = world.project.script(run.script);
-    let mut known = true;
-    walk_expr(unit, test, &mut |expr| {
-        known &= unit.place_of(expr).is_none_or(|place| probe.slot(place).is_some());
-    });
-    if !known {
-        return false;
-    }
-    let (yes, no) = probe.branch(state.clone(), test);
-    if wanted { yes.is_none() } else { no.is_none() }
 }

@@ -58,7 +58,7 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
         }
         let waits = guard::wait_steps(handler.unit, handler.graph);
         let unguarded = guard::waits(&handler).any(|pause| {
-            let again = facts.world.again(handler.id, pause, |_| true);
+            let again = facts.world.again(handler.id, pause);
             waits.iter().any(|at| again.contains_key(at))
         });
         if let Some(&first) = waits.first().filter(|_| unguarded) {

@@ -126,6 +126,91 @@ on enter {
         );
     }
 
+    const STORES: &str = r#"[variables]
+tide.level = { type = "int", scope = "global", default = 1, min = -2, max = 17, writers = ["*"] }
+mailboat.load = { type = "int", scope = "instance", default = 7, engine = "reads" }
+mailboat.sail = { type = "enum", values = ["furled", "full"], scope = "instance", default = "furled" }
+mailboat.speed = { type = "int", scope = "instance", default = 0, min = 0, max = 9 }
+
+[invariants.afloat]
+holds = "mailboat.load + tide.level >= -5"
+
+[invariants.fast_needs_sail]
+holds = "mailboat.speed <= 4 or mailboat.sail == \"full\""
+"#;
+
+    #[test]
+    fn of_any_instance_by_a_wider_variable() {
+        expect(
+            STORES,
+            &["script loading for mailboat
+
+on bell {
+    if load + tide.level >= -4 { load -= 1 }
+}
+
+on touched(other) when tide.level < 17 {
+    tide.level += 1
+    for boat in mailboat {
+        boat.load += 2
+    }
+}
+
+on bumped(other) when tide.level > 0 {
+    tide.level -= 1 // ~ invariant/can-break sharing/burst
+}
+
+on enter {
+    tide.level = 3 // ~ invariant/can-break
+}
+"],
+        );
+    }
+
+    #[test]
+    fn by_what_was_written_through_a_name_that_took_another() {
+        expect(
+            STORES,
+            &["script loading for mailboat
+
+on bell { // ~ sharing/reentry
+    for boat in mailboat {
+        boat.load += 2
+        ask \"Unload?\" {
+            choice \"Some\" {
+                if boat is set { boat.load -= 4 } // ~ invariant/can-break
+            }
+        }
+    }
+    tide.level = max(tide.level, 3) // ~ invariant/can-break
+}
+"],
+        );
+    }
+
+    #[test]
+    fn what_holds_is_built_on() {
+        expect(
+            STORES,
+            &["script loading for mailboat
+
+on bell {
+    if sail == \"full\" { speed = min(speed + 1, 9) } else { speed = min(speed + 1, 4) }
+    if sail == \"furled\" { sail = \"full\" }
+}
+
+on touched(other) {
+    if speed > 2 { return }
+    sail = \"furled\"
+}
+
+on bumped(other) {
+    sail = \"furled\" // ~ invariant/can-break
+}
+"],
+        );
+    }
+
     #[test]
     fn flags_that_are_worked_out_from_one_another() {
         let registry = r#"[variables.tide]

@@ -62,7 +62,7 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
         let pauses = pauses.filter(|pause| !pause.waited && !guard::removes_what_came(facts, &handler, pause));
         let mut unguarded: Vec<Span> = pauses
             .flat_map(|pause| {
-                let again = facts.world.again(handler.id, pause, |_| true);
+                let again = facts.world.again(handler.id, pause);
                 steps.iter().copied().filter(move |at| again.contains_key(at)).collect::<Vec<_>>()
             })
             .collect();

@@ -229,7 +229,7 @@ fn shuts_itself(facts: &Facts<'_>, circle: &[Edge], edges: &[Vec<Edge>], handler
             .collect();
         let handler = handlers[edge.from].id;
         facts.world.pauses_from(handler, None).iter().all(|pause| {
-            let again = facts.world.again(handler, pause, |cell| !written.contains(&cell));
+            let again = facts.world.again_with(handler, pause, |cell| !written.contains(&cell));
             edges[edge.from].iter().all(|edge| !again.contains_key(&edge.at))
         })
     })

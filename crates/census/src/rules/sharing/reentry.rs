@@ -66,7 +66,7 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
             .collect();
         let Some(&first) = after.first() else { continue };
         let unguarded = guard::waits(&handler).any(|pause| {
-            let again = facts.world.again(handler.id, pause, |_| true);
+            let again = facts.world.again(handler.id, pause);
             !guard::removes_what_came(facts, &handler, pause) && after.iter().any(|at| again.contains_key(at))
         });
         if unguarded {

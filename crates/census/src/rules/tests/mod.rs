@@ -2,6 +2,7 @@
 
 mod designs;
 mod guards;
+mod kept_out;
 mod long;
 mod places;
 mod registry;
