@@ -73,8 +73,8 @@ impl<'p> World<'p> {
 
     /// Whether one handler can be under way as another begins.
     pub(super) fn is_under_way(&self, waiting: HandlerId, begins: HandlerId, extent: Extent) -> bool {
-        let held_against = self.handler(waiting).0 == self.handler(begins).0
-            || self.peers[waiting.index()].binary_search(&begins).is_ok();
+        let own = self.handler(waiting).0 == self.handler(begins).0 && self.entries[begins.index()].is_some();
+        let held_against = own || self.peers[waiting.index()].binary_search(&begins).is_ok();
         self.yields[waiting.index()] && (!held_against || self.begins_within.contains(&(waiting, begins, extent)))
     }
 
