@@ -369,8 +369,13 @@ impl<'w, 'p> Run<'w, 'p> {
     pub fn entry_of_all_writes(&mut self) -> State {
         let mut state = self.unassuming();
         for (at, facts) in self.table.slots.iter().enumerate() {
-            if let Some(written) = facts.cell.and_then(|cell| self.world.written_beyond(cell)) {
-                state.values[at].value = state.values[at].value.join(written);
+            let Some(cell) = facts.cell else { continue };
+            let value = &mut state.values[at].value;
+            if !matches!(facts.ty, Type::Ref(_)) {
+                *value = value.join(&self.world.reach(facts));
+            }
+            if let Some(written) = self.world.written_beyond(cell) {
+                *value = value.join(written);
             }
         }
         self.assuming(state)
@@ -404,6 +409,7 @@ impl<'w, 'p> Run<'w, 'p> {
             selves: Shared::default(),
             kinds: Shared::default(),
             copies: Shared::default(),
+            apart: Shared::default(),
             removed: Shared::default(),
         }
     }
@@ -1301,7 +1307,10 @@ impl<'w, 'p> Run<'w, 'p> {
             if self.is_unbound(state, alias) {
                 continue;
             }
-            let same = self.holder_beside_self(slot, alias).and_then(|holder| state.holds_self(holder));
+            let same = match self.holders_are_apart(state, slot, alias) {
+                true => Some(false),
+                false => self.holder_beside_self(slot, alias).and_then(|holder| state.holds_self(holder)),
+            };
             if same != Some(true) && !is_name && *state.value(alias) == value && !state.facts.are_about(alias) {
                 continue; // It makes no difference.
             }

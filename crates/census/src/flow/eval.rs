@@ -530,8 +530,23 @@ impl Run<'_, '_> {
         if let Some(slot) = self.slot_of(expr) {
             let slot = &mut state.values[slot as usize].value;
             *slot = slot.meet(value)?;
+        } else if let (ExprKind::Binary(BinaryOp::Remainder, left, right), Value::Num(rest)) =
+            (&self.unit.tree.expr(expr).kind, value)
+        {
+            let (left, right) = (*left, *right);
+            return self.refine_divided(state, left, right, rest);
         }
         Some(())
+    }
+
+    /// What leaves one certain rest goes in strides.
+    fn refine_divided(&self, state: &mut State, left: ExprId, right: ExprId, rest: &Num) -> Option<()> {
+        let by = match self.known(state, right) {
+            Some(by) if by >= 1.0 && self.unit.ty(left) == Type::Int && self.unit.ty(right) == Type::Int => by,
+            _ => return Some(()),
+        };
+        let rest = rest.meet(&Num::range(0.0, by - 1.0, true))?;
+        rest.single().map_or(Some(()), |rest| self.refine(state, left, &Value::Num(Num::leaving(rest, by))))
     }
 
     /// The slot of how many instances a `count(ACTOR)` counts.
@@ -577,8 +592,8 @@ impl Run<'_, '_> {
         }
         let mut state = state;
         for ((expr, own), other) in [(left, right.1), (right, left.1)] {
-            if let (Some(value), Some(slot)) = (other.single(), self.slot_of(expr)) {
-                state.values[slot as usize].value = Value::Num(own.without(value)?);
+            if let Some(value) = other.single() {
+                self.refine(&mut state, expr, &Value::Num(own.without(value)?))?;
             }
         }
         Some(state)
@@ -667,6 +682,9 @@ impl Run<'_, '_> {
             });
         }
         let mut different = Some(state);
+        if let (Some(state), Some(a), Some(b)) = (&mut different, self.name_of(left.0), self.name_of(right.0)) {
+            state.apart.push_new((a.min(b), a.max(b)));
+        }
         for ((expr, own), other) in [(left, right.1), (right, left.1)] {
             different = different.and_then(|mut state| {
                 let rest = without(own, other)?;
@@ -678,6 +696,15 @@ impl Run<'_, '_> {
             });
         }
         if op == BinaryOp::Equal { (equal, different) } else { (different, equal) }
+    }
+
+    /// The slot of a name that holds an instance, or of an instance that is named outright.
+    fn name_of(&self, expr: ExprId) -> Option<Slot> {
+        match (self.unit.meaning(expr), self.unit.ty(expr)) {
+            (Meaning::Instance(instance), _) => self.table.slot(Key::Instance(instance)),
+            (Meaning::Value(place), Type::Ref(_)) => self.slot(place),
+            _ => None,
+        }
     }
 
     /// The name that is compared with `self`, if that is what is compared.

@@ -3,7 +3,7 @@
 use super::engine::{Key, Run};
 use super::linear::{Linear, Slot};
 use super::state::State;
-use super::value::Num;
+use super::value::{Num, remainder};
 use crate::project::builtin::Builtin;
 use crate::project::{Meaning, Place, ProcId};
 use crate::registry::{Bound, Type};
@@ -182,6 +182,11 @@ impl Run<'_, '_> {
             },
             BinaryOp::Remainder => {
                 // A divisor above zero: the rest lies from zero up to it, and is no more than a dividend not below zero.
+                if let (Some(a), Some(b)) = (self.known(state, left), self.known(state, right))
+                    && b != 0.0
+                {
+                    return Forms::Exactly(Linear::constant(remainder(a, b)));
+                }
                 let divisor = self.forms_of(state, right);
                 let ends = |slot| state.ends(slot);
                 let positive = divisor.lowers().iter().any(|form| state.facts.highest(&form.times(-1.0), &ends) < 0.0);
@@ -189,16 +194,22 @@ impl Run<'_, '_> {
                     return Forms::Unknown;
                 }
                 let whole = self.unit.ty(left) == Type::Int && self.unit.ty(right) == Type::Int;
+                let dividend = self.forms_of(state, left);
+                let least = span(state, &dividend).0;
+                if least >= 0.0 && is_below(state, &dividend, &divisor) {
+                    return dividend; // It goes into it not once.
+                }
                 let inside = Linear::constant(if whole { -1.0 } else { 0.0 });
                 let below = divisor.uppers().iter().map(|form| form.plus(&inside, 1.0));
-                Forms::between(below.collect(), smallvec![Linear::constant(0.0)])
+                let own = dividend.uppers().iter().filter(|_| least >= 0.0).copied();
+                Forms::between(below.chain(own).take(MOST_FORMS).collect(), smallvec![Linear::constant(0.0)])
             }
             _ => Forms::Unknown,
         }
     }
 
     /// The one value of an expression that can have no other.
-    fn known(&self, state: &State, expr: ExprId) -> Option<f64> {
+    pub(super) fn known(&self, state: &State, expr: ExprId) -> Option<f64> {
         let forms = self.forms_of(state, expr);
         let form = forms.uppers().first()?;
         if forms.uppers().len() != 1 || forms.lowers().first() != Some(form) {
@@ -256,6 +267,12 @@ impl Run<'_, '_> {
     fn most(&self, state: &State, a: &Forms, b: &Forms) -> Forms {
         Forms::between(common(state, a.uppers(), b.uppers(), -1.0), either(a.lowers(), b.lowers()))
     }
+}
+
+/// Whether a number is certainly less than another.
+fn is_below(state: &State, a: &Forms, b: &Forms) -> bool {
+    let ends = |slot| state.ends(slot);
+    a.uppers().iter().any(|a| b.lowers().iter().any(|b| state.facts.highest(&a.plus(b, -1.0), &ends) < 0.0))
 }
 
 /// The forms of both, in turn: those that say most stand first in each, and none of the two may be left out.
@@ -323,15 +340,19 @@ fn common(state: &State, a: &[Linear], b: &[Linear], sign: f64) -> Side {
             }
         }
     }
-    for mut place in places {
-        let distance = above(&place, a);
-        if distance.is_infinite() {
-            continue;
-        }
-        let distance = distance.max(above(&place, b));
-        place.constant -= sign * distance;
-        if distance.is_finite() && !kept.contains(&place) {
-            kept.push(place);
+    let beside = |place: &Linear| {
+        let distance = above(place, a);
+        let distance = if distance.is_finite() { distance.max(above(place, b)) } else { distance };
+        distance.is_finite().then(|| place.plus(&Linear::constant(sign * distance), -1.0))
+    };
+    let number = beside(&Linear::constant(0.0));
+    let says_more = |form: &Linear| {
+        number.is_none_or(|number| state.facts.plainly_highest(&form.plus(&number, -1.0).times(sign), &ends) > 0.0)
+    };
+    let beside = places.iter().filter_map(beside).filter(says_more);
+    for form in beside.chain(number) {
+        if !kept.contains(&form) {
+            kept.push(form);
         }
     }
     kept.truncate(MOST_FORMS);

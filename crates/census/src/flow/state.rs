@@ -214,6 +214,8 @@ pub struct State {
     pub kinds: Shared<(Slot, OwnerId)>,
     /// Places that hold the same, as long as neither is written: one was copied from the other.
     pub copies: Shared<(Slot, Slot)>,
+    /// Names that are known to hold two different instances.
+    pub apart: Shared<(Slot, Slot)>,
     /// The instance of these slots, or the script's own, was removed in this activation.
     pub removed: Shared<Slot>,
 }
@@ -305,6 +307,13 @@ impl State {
     pub fn forget_held(&mut self, holder: Slot) {
         self.kinds.retain(|&(known, _)| known != holder);
         self.copies.retain(|&(copy, from)| copy != holder && from != holder);
+        self.apart.retain(|&(a, b)| a != holder && b != holder);
+    }
+
+    /// Whether two names are known to hold different instances.
+    #[must_use]
+    pub fn are_apart(&self, a: Slot, b: Slot) -> bool {
+        self.apart.contains(&(a.min(b), a.max(b)))
     }
 
     /// The places that hold the same as this one.
@@ -432,6 +441,7 @@ impl State {
         self.selves.retain(|known| other.selves.contains(known));
         self.kinds.retain(|known| other.kinds.contains(known));
         self.copies.retain(|pair| other.copies.contains(pair));
+        self.apart.retain(|pair| other.apart.contains(pair));
         if self.suspects != other.suspects {
             self.suspects = merged(self.suspects.take(), &other.suspects).into();
         }

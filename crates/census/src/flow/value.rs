@@ -137,6 +137,12 @@ impl Num {
     }
 
     /// The values of a list; none if it is empty.
+    /// All whole numbers that leave `rest` when they are divided by `by`.
+    #[must_use]
+    pub fn leaving(rest: f64, by: f64) -> Self {
+        Self::all(true).with_stride(Some((by, rest)))
+    }
+
     fn from_set(mut values: Few, int: bool) -> Option<Self> {
         values.sort_unstable_by(f64::total_cmp);
         values.dedup();

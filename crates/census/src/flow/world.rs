@@ -6,6 +6,7 @@
 
 mod beforehand;
 mod effects;
+mod fresh;
 mod going;
 mod outlook;
 mod waiting;
@@ -134,6 +135,7 @@ pub struct World<'p> {
     /// Words of stretches that could not be read, and what misspelled names may mean.
     unread: FxHashSet<String>,
     beforehand: Beforehand,
+    beginnings: fresh::Beginnings,
     in_invariant: FxHashSet<VarId>,
     /// Which moves of a variable can make an invariant false.
     upsets: FxHashMap<(usize, VarId), Moved>,
@@ -210,6 +212,7 @@ impl<'p> World<'p> {
                 .flat_map(|unit| unit.unread_names.union(&unit.meant_names).cloned())
                 .collect(),
             beforehand: Beforehand::default(),
+            beginnings: fresh::Beginnings::default(),
             in_invariant: project.invariants.iter().flat_map(|invariant| invariant.variables.iter().copied()).collect(),
             upsets: find_upsets(project),
             begins_false: vec![false; project.invariants.len()],
@@ -1050,6 +1053,9 @@ impl<'p> World<'p> {
         {
             value = self.constant(start, facts.ty);
         }
+        if let Some(fresh) = self.fresh_value(handler, cell, base) {
+            value = value.meet(&fresh).unwrap_or(value);
+        }
         if let Value::Ref { none, some } = &mut value {
             let of = match facts.ty {
                 Type::Ref(of) => of,
@@ -1205,7 +1211,7 @@ impl<'p> World<'p> {
             let slots = &self.table(id).slots;
             let reached: FxHashSet<CellId> = slots.iter().filter_map(|slot| slot.cell).chain(was).collect();
             reached.into_iter().for_each(|cell| dependents.by_reach[cell.index()].push(id));
-            let yields = self.yields[id.index()];
+            let yields = self.yields[id.index()] || self.openings[id.index()].is_some();
             let affected = slots.iter().filter(|slot| yields || matches!(slot.ty, Type::Ref(_)));
             let affected: FxHashSet<CellId> = affected.filter_map(|slot| slot.cell).collect();
             affected.into_iter().for_each(|cell| dependents.by_effects[cell.index()].push(id));
@@ -1286,6 +1292,9 @@ impl<'p> World<'p> {
     fn take_seen(&mut self, cell: CellId, seen: Seen, round: usize, changed: &mut Changed) {
         let at = cell.index();
         let mut effect = seen.effect;
+        if self.take_beginning(cell, &effect, round) {
+            changed.effects.insert(cell);
+        }
         if let Some(written) = seen.written.filter(|_| seen.grows) {
             self.take_written(cell, written);
         }
@@ -1345,11 +1354,13 @@ impl<'p> World<'p> {
         (reach.join(written) != *reach).then_some(written)
     }
 
-    /// How the tests of a handler come out where all that is ever written counts; none where that is no more than others see.
+    /// How the tests of a handler come out where all that is ever written counts, also what can't have been written yet as
+    /// it begins; none where that is no more than it sees.
     #[must_use]
     pub fn outcomes_of_all_writes(&self, handler: HandlerId) -> Option<FxHashMap<ExprId, Outcome>> {
         let cells = self.table(handler).slots.iter().filter_map(|slot| slot.cell);
-        if cells.into_iter().all(|cell| self.written_beyond(cell).is_none()) {
+        if self.openings[handler.index()].is_none() && cells.into_iter().all(|cell| self.written_beyond(cell).is_none())
+        {
             return None;
         }
         let mut run = Run::new(self, handler);

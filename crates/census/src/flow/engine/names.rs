@@ -207,6 +207,18 @@ impl<'w> Run<'w, '_> {
         }
     }
 
+    /// Whether two slots of one variable are known to be different instances'.
+    pub(super) fn holders_are_apart(&self, state: &State, a: Slot, b: Slot) -> bool {
+        let holder = |slot: Slot| {
+            let facts = &self.table.slots[slot as usize];
+            match facts.base {
+                Some(Base::Listed(instance)) => self.table.slot(Key::Instance(instance)),
+                _ => facts.holder,
+            }
+        };
+        !state.apart.is_empty() && holder(a).zip(holder(b)).is_some_and(|(a, b)| state.are_apart(a, b))
+    }
+
     /// Whether two slots are known to be the same variable of the script's own instance.
     pub(in crate::flow) fn is_same(&self, state: &State, a: Slot, b: Slot) -> bool {
         self.holder_beside_self(a, b).and_then(|holder| state.holds_self(holder)) == Some(true)

@@ -108,6 +108,28 @@ fn a_limit_that_is_another_variable() {
 }
 
 #[test]
+fn names_that_hold_different_instances() {
+    judged(
+        "script loading for mailboat
+
+on bell {
+    for from in mailboat {
+        for to in mailboat where to != from {
+            let n = min(from.load, to.hold - to.load)
+            from.load -= n
+            to.load += n
+        }
+    }
+}
+
+on touched(other) {
+    load = random(0, hold)
+}
+",
+    );
+}
+
+#[test]
 fn what_wraps_or_is_cut_is_always_within() {
     on_bell("    round += 1\n    cut += 7\n    cut -= 1\n");
     on_bell("    round += 1\n    if round > 3 { note \"never\" } // ~ range/never\n");
@@ -187,6 +209,31 @@ oil = { type = "int", scope = "global", default = 5, min = -1, max = 5, engine =
 }
 
 // ---- zero ----
+
+#[test]
+fn a_limit_that_is_jumped_over_by_a_name_for_the_cut_step() {
+    judged(
+        "script tides for tide
+
+on start {
+    height = 10
+}
+
+on bell {
+    let left = max(height - 3, 1)
+    height = left
+}
+
+on touched(other) when height == 2 { // ~ range/limit-skipped
+    note \"two\"
+}
+
+on bumped(other) when height == 4 {
+    note \"four\"
+}
+",
+    );
+}
 
 #[test]
 fn divisors_that_can_be_zero() {
