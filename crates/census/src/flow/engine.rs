@@ -7,9 +7,11 @@
 mod calls;
 mod loops;
 mod names;
+mod rounds;
 mod slots;
 mod waits;
 
+use rounds::Each;
 pub use slots::{Key, Limit, SlotFacts, SlotTable};
 
 use super::eval::{Split, anything, ways};
@@ -645,26 +647,45 @@ impl<'w, 'p> Run<'w, 'p> {
     // ---- bodies ----
 
     fn body(&mut self, graph: &'w Graph, entry: State) -> Vec<State> {
-        let mut left: Vec<State> = Vec::new();
+        self.blocks(graph, BlockId(0), entry, None, &mut BTreeSet::new()).0
+    }
+
+    /// Runs blocks from one on, up to another: gives the states with which the body is left, and those that arrive there.
+    fn blocks(
+        &mut self,
+        graph: &'w Graph,
+        first: BlockId,
+        entry: State,
+        until: Option<BlockId>,
+        visited: &mut BTreeSet<BlockId>,
+    ) -> (Vec<State>, Vec<State>) {
+        let (mut left, mut arrived): (Vec<State>, Vec<State>) = (Vec::new(), Vec::new());
         let mut open: BTreeSet<BlockId> = BTreeSet::new();
         let mut waiting: FxHashMap<BlockId, Vec<State>> = FxHashMap::default();
         let mut heads: FxHashMap<BlockId, (State, u32)> = FxHashMap::default();
-        waiting.insert(BlockId(0), vec![entry]);
-        open.insert(BlockId(0));
+        waiting.insert(first, vec![entry]);
+        open.insert(first);
         let called_in_loop = self.in_loop;
         while let Some(at) = open.pop_first() {
             let states = waiting.remove(&at).unwrap_or_default();
             let block = &graph.blocks[at.index()];
+            if until.is_some() {
+                visited.insert(at);
+            }
             self.in_loop = called_in_loop || block.in_loop || block.loop_head;
             let states = if block.loop_head { self.at_head(&mut heads, at, block, states) } else { states };
             for state in states {
                 for state in self.steps(state, block) {
                     let (mark, before) = (self.given.len(), left.len());
-                    let ways = self.exit(at, state, block, &mut left);
+                    let ways = self.exit(graph, at, state, &mut left);
                     let given = self.given.split_off(mark);
                     left[before..].iter_mut().for_each(|state| state.forget_all(&given, self.in_loop));
                     for (next, mut state) in ways {
                         state.forget_all(&given, self.in_loop);
+                        if until == Some(next) {
+                            arrived.push(state);
+                            continue;
+                        }
                         let parts = waiting.entry(next).or_default();
                         self.arrive(parts, state);
                         open.insert(next);
@@ -673,7 +694,7 @@ impl<'w, 'p> Run<'w, 'p> {
             }
         }
         self.in_loop = called_in_loop;
-        left
+        (left, arrived)
     }
 
     /// Runs the steps of a block. A procedure's call may leave several states behind.
@@ -782,7 +803,14 @@ impl<'w, 'p> Run<'w, 'p> {
         reached.after_wait |= waited;
     }
 
-    fn exit(&mut self, at: BlockId, mut state: State, block: &Block, left: &mut Vec<State>) -> Vec<(BlockId, State)> {
+    fn exit(
+        &mut self,
+        graph: &'w Graph,
+        at: BlockId,
+        mut state: State,
+        left: &mut Vec<State>,
+    ) -> Vec<(BlockId, State)> {
+        let block = &graph.blocks[at.index()];
         let span = block.exit_span;
         self.reach(span, state.waited);
         let mut next = Vec::new();
@@ -820,19 +848,23 @@ impl<'w, 'p> Run<'w, 'p> {
                     cut(&mut inside, slot, (1.0, f64::INFINITY));
                 }
                 self.take_up_suspects(&mut inside, *place);
-                let inside = match filter {
-                    Some(filter) => {
-                        let (inside, mut other) = self.branch(inside, *filter);
-                        if let (Some(other), Some(slot)) = (&mut other, self.slot(*place)) {
-                            self.release(other, slot);
-                        }
-                        next.extend(other.filter(|_| self.calls_procedure(*filter)).map(|state| (at, state)));
-                        inside
-                    }
-                    None => Some(inside),
+                let (inside, mut other) = match filter {
+                    Some(filter) => self.branch(inside, *filter),
+                    None => (Some(inside), None),
                 };
+                let plain = filter.is_none_or(|filter| !self.calls_any(filter));
+                let known = actor.filter(|_| plain).map_or_else(Vec::new, |actor| {
+                    let each = Each { head: at, place: *place, body: *body };
+                    self.known_of_all(graph, each, actor, inside.as_ref(), other.as_ref())
+                });
+                if let (Some(other), Some(slot)) = (&mut other, self.slot(*place)) {
+                    self.release(other, slot);
+                }
+                let goes_on = other.filter(|_| filter.is_some_and(|filter| self.calls_procedure(filter)));
+                next.extend(goes_on.map(|state| (at, state)));
                 next.extend(inside.map(|state| (*body, state)));
                 self.all_visited(&mut state, *place, span);
+                self.take_known_of_all(&mut state, known);
                 next.push((*done, state));
             }
             Exit::Repeat { count, body, done } => self.repeat(state, *count, *body, *done, &mut next),

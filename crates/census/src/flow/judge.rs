@@ -83,7 +83,9 @@ impl Run<'_, '_> {
             }
             for (limit, end) in self.judged_limits(other) {
                 let wrong = Wrong::Outside(other, end);
-                let can_break = moved.can_break(end, limit == Limit::Slot(slot));
+                let bounds = limit == Limit::Slot(slot);
+                let written = other == slot || same.contains(&other);
+                let can_break = (bounds || written) && moved.can_break(end, bounds);
                 let is_suspect = (can_break || facts.bounds().len() <= MOST_BOUNDED) && is_suspect(wrong);
                 if !is_suspect && !can_break {
                     continue;

@@ -954,7 +954,7 @@ impl<'p> World<'p> {
     }
 
     /// How many instances of an actor there are at least whenever a handler goes on.
-    fn least_count(&self, handler: HandlerId, actor: OwnerId) -> f64 {
+    pub(super) fn least_count(&self, handler: HandlerId, actor: OwnerId) -> f64 {
         let (unit, at, _) = self.parts(handler);
         let own = unit.owner == Some(actor) && !matches!(at.trigger, Trigger::Removed);
         let listed = self.project.registry.instances_of(actor).filter(|&id| !self.may_be_absent(unit, id)).count();

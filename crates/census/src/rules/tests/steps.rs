@@ -274,3 +274,26 @@ most = { type = "int", scope = "global", default = 6, min = 1, max = 12, engine 
     shrunk("tide", "scene is harbor and office.most > 1 and office.most > harbor.guests", "");
     shrunk("tide", "office.most > 1", " // ~ range/can-exceed");
 }
+
+#[test]
+fn a_bound_that_moves_once_every_instance_fits() {
+    let moved = |lines: &str| {
+        let crane = format!("script cranes for tide\n\non bell when hold >= 10 {{\n{lines}\n}}\n");
+        let boats = "script loading for mailboat\n\non touched(other) when load < tide.hold {\n load += 1\n}\n";
+        let state = r#"[variables]
+tide.hold = { type = "int", scope = "global", default = 20, min = 5, max = 40 }
+mailboat.load = { type = "int", scope = "instance", default = 0, min = 0, max = "tide.hold", writers = ["*"] }
+mailboat.deep = { type = "bool", scope = "instance", default = false, engine = "both" }
+"#;
+        expect_in_scripts(state, &[&crane, boats]);
+    };
+    let fit = "b.load = min(b.load, hold - 5)";
+    moved(&format!("for b in mailboat {{\n {fit}\n}}\nhold -= 5"));
+    moved("for b in mailboat where b.load > hold - 5 {\n b.load = hold - 5\n}\nhold -= 5");
+    moved("for b in mailboat {\n if b.load > hold - 7 { b.load = hold - 7 }\n}\nhold -= 5");
+    moved(&format!("for b in mailboat where b.deep {{\n {fit}\n}}\nhold -= 5 // ~ range/can-exceed"));
+    moved(&format!("for b in mailboat {{\n {fit}\n if b.deep {{ break }}\n}}\nhold -= 5 // ~ range/can-exceed"));
+    moved(&format!(
+        "for b in mailboat {{\n {fit}\n dawn_boat.load = hold // ~ init/empty-ref\n}}\nhold -= 5 // ~ range/can-exceed"
+    ));
+}
