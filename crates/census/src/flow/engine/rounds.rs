@@ -62,11 +62,14 @@ impl<'w> Run<'w, '_> {
                 fact.terms.iter().all(|&(slot, _)| slot == own || self.is_kept(slot) && !written.contains(&slot))
             });
             let told = told.filter(|fact| rest.iter().all(|end| end.facts.implies(fact, &|slot| end.ends(slot))));
-            let facts = told.map(|fact| fact.without(own).plus(&Linear::slot(any), fact.factor(own))).collect();
+            let mut facts: SmallVec<[Linear; 4]> =
+                told.map(|fact| fact.without(own).plus(&Linear::slot(any), fact.factor(own))).collect();
             let mut value = rest.iter().fold(first.value(own).clone(), |value, end| value.join(end.value(own)));
             if !there_is_one {
-                // The range of a value that nothing holds would narrow what it is held against.
+                // What a value that nothing holds lies between would be narrowed by it.
                 value.value = anything(self.table.slots[own as usize].ty);
+                let up = facts.iter().any(|fact| fact.factor(any) > 0.0);
+                facts.retain(|fact| (fact.factor(any) > 0.0) == up);
             }
             known.push(OfAll { slot: any, value, facts });
         }

@@ -9,6 +9,12 @@ use crate::registry::Lifetime;
 pub(super) type Beginnings = FxHashMap<CellId, Vec<(HandlerId, bool, Value)>>;
 
 impl World<'_> {
+    /// Whether a handler answers the moment at which a run, an instance or a scene begins.
+    #[must_use]
+    pub fn is_opening(&self, handler: HandlerId) -> bool {
+        self.openings[handler.index()].is_some()
+    }
+
     /// What a cell can hold as a handler begins where it was made anew just before; none where it was not.
     pub(super) fn fresh_value(&self, handler: HandlerId, cell: CellId, base: Option<Base>) -> Option<Value> {
         let opening = self.openings[handler.index()]?;

@@ -2,6 +2,7 @@
 
 use crate::finding::{Finding, Level, RuleName};
 use crate::flow::value::Value;
+use crate::flow::world::Effect;
 use crate::project::CellId;
 use crate::registry::{Bound, End, VarId};
 use crate::rules::Facts;
@@ -90,10 +91,6 @@ fn is_in_invariant(facts: &Facts<'_>, id: VarId) -> bool {
 
 /// Whether scripts can move a variable to an end of its range from elsewhere.
 fn reaches(facts: &Facts<'_>, id: VarId, end: End, reach: (f64, f64)) -> bool {
-    let moves = facts.world.effects[id.index()].iter().any(|effect| match end {
-        End::Min => effect.down,
-        End::Max => effect.up,
-    });
     let registry = facts.registry();
     let Some(bound) = registry.var(id).bound(end) else { return false };
     let limit = match bound {
@@ -103,11 +100,22 @@ fn reaches(facts: &Facts<'_>, id: VarId, end: End, reach: (f64, f64)) -> bool {
             _ => None,
         },
     };
-    moves
-        && limit.is_some_and(|limit| match end {
-            End::Min => reach.0 <= limit.1,
-            End::Max => reach.1 >= limit.0,
+    let lies_there = |(lo, hi): (f64, f64)| {
+        limit.is_some_and(|limit| match end {
+            End::Min => lo <= limit.1,
+            End::Max => hi >= limit.0,
         })
+    };
+    let moves = |effect: &Effect| match end {
+        End::Min => effect.down,
+        End::Max => effect.up,
+    };
+    // What a run, an instance or a scene begins with is set, wherever it was before.
+    let sets = |effect: &Effect| {
+        let opens = effect.handler.is_some_and(|handler| facts.world.is_opening(handler));
+        opens && effect.set.as_ref().is_some_and(|set| lies_there(set.ends()))
+    };
+    lies_there(reach) && facts.world.effects[id.index()].iter().any(|effect| moves(effect) || sets(effect))
 }
 
 #[cfg(test)]
