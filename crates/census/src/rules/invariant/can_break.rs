@@ -175,7 +175,7 @@ on enter {
 
 on bell { // ~ sharing/reentry
     for boat in mailboat {
-        boat.load += 2
+        boat.load -= 1 // ~ invariant/can-break
         ask \"Unload?\" {
             choice \"Some\" {
                 if boat is set { boat.load -= 4 } // ~ invariant/can-break
@@ -183,6 +183,22 @@ on bell { // ~ sharing/reentry
         }
     }
     tide.level = max(tide.level, 3) // ~ invariant/can-break
+}
+"],
+        );
+    }
+
+    #[test]
+    fn by_another_name_for_what_was_broken_before() {
+        expect(
+            STORES,
+            &["script loading for mailboat
+
+on bell {
+    load = -10 // ~ invariant/can-break
+    for boat in mailboat {
+        boat.load += 1 // ~ invariant/can-break
+    }
 }
 "],
         );

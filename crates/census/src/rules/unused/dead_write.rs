@@ -57,8 +57,11 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
     for (script, unit) in facts.project.script_ids() {
         let graphs = &facts.world.graphs[script.index()];
         let judge = Judge::new(facts, unit, script);
-        for graph in graphs.handlers.iter().chain(&graphs.procedures) {
-            for (at, place) in judge.dead(graph) {
+        let none = FxHashSet::default();
+        let handlers = graphs.handlers.iter().map(|graph| (graph, &none));
+        let procedures = graphs.procedures.iter().zip(&judge.procedures).map(|(graph, called)| (graph, &called.then));
+        for (graph, then) in handlers.chain(procedures) {
+            for (at, place) in judge.dead(graph, then) {
                 let cell = facts.project.cell_of(unit, place);
                 if cell.is_some_and(|cell| facts.may_be_used_unread(cell)) {
                     continue;
@@ -89,6 +92,25 @@ struct Called {
     opens: bool,
     /// What it is certain to write before it reads it.
     overwrites: FxHashSet<PlaceId>,
+    /// What is certain to be overwritten after every call of it.
+    then: FxHashSet<PlaceId>,
+}
+
+/// What is found in a graph.
+#[derive(Default)]
+struct Found {
+    /// The writes that nobody reads.
+    dead: Vec<(Span, PlaceId)>,
+    /// The calls that stand alone, with what is certain to be overwritten after each.
+    calls: Vec<(ProcId, FxHashSet<PlaceId>)>,
+}
+
+/// Keeps what is overwritten on another way, too.
+fn meet(known: &mut Overwritten, other: &FxHashSet<PlaceId>) {
+    match known {
+        Some(known) => known.retain(|place| other.contains(place)),
+        None => *known = Some(other.clone()),
+    }
 }
 
 struct Judge<'a, 'p> {
@@ -117,12 +139,49 @@ impl<'a, 'p> Judge<'a, 'p> {
         // Procedures that call each other: from nothing upwards, as far as two rounds see.
         for _ in 0..2 {
             for (at, graph) in graphs.iter().enumerate() {
-                let mut first = judge.at_start(graph).swap_remove(0).unwrap_or_default();
+                let mut first = judge.at_start(graph, &FxHashSet::default()).swap_remove(0).unwrap_or_default();
                 first.retain(|&place| !judge.is_local(place));
                 judge.procedures[at].overwrites = first;
             }
         }
+        judge.find_what_comes_then(script);
         judge
+    }
+
+    /// What every call of a procedure is followed by; from everything downwards, as far as calls of procedures that stand alone
+    /// go: a value that is asked for may be part of anything.
+    fn find_what_comes_then(&mut self, script: ScriptId) {
+        let graphs = &self.facts.world.graphs[script.index()];
+        if graphs.procedures.is_empty() {
+            return;
+        }
+        let none = FxHashSet::default();
+        let mut then: Vec<Overwritten> = vec![None; graphs.procedures.len()];
+        loop {
+            let mut next: Vec<Overwritten> = vec![None; then.len()];
+            let known = then.iter().map(|then| then.as_ref());
+            let procedures = graphs
+                .procedures
+                .iter()
+                .zip(known)
+                .filter_map(|(graph, then)| Some((graph, if forks(graph) { &none } else { then? })));
+            for (graph, ends) in graphs.handlers.iter().map(|graph| (graph, &none)).chain(procedures) {
+                let at_start = self.at_start(graph, ends);
+                let mut found = Found::default();
+                graph.blocks.iter().for_each(|block| drop(self.block(block, &at_start, ends, &mut found)));
+                for (id, after) in found.calls {
+                    meet(&mut next[id.index()], &after.into_iter().filter(|&place| !self.is_local(place)).collect());
+                }
+            }
+            if next == then {
+                break;
+            }
+            then = next;
+        }
+        let all = then.into_iter().zip(&graphs.procedures).zip(&self.unit.procedures);
+        for (called, ((then, graph), facts)) in self.procedures.iter_mut().zip(all) {
+            called.then = then.filter(|_| facts.gives.is_none() && !forks(graph)).unwrap_or_default();
+        }
     }
 
     /// Whether a place is reached through a name that only its own body has.
@@ -134,13 +193,13 @@ impl<'a, 'p> Judge<'a, 'p> {
     }
 
     /// What is certain to be overwritten, by block: a backward must-analysis over the graph, to its greatest fixpoint.
-    fn at_start(&self, graph: &Graph) -> Vec<Overwritten> {
+    fn at_start(&self, graph: &Graph, ends: &FxHashSet<PlaceId>) -> Vec<Overwritten> {
         let count = graph.blocks.len();
         let mut at_start: Vec<Overwritten> = vec![None; count];
         loop {
             let mut changed = false;
             for at in (0..count).rev() {
-                let state = self.block(&graph.blocks[at], &at_start, &mut Vec::new());
+                let state = self.block(&graph.blocks[at], &at_start, ends, &mut Found::default());
                 if state != at_start[at] {
                     at_start[at] = state;
                     changed = true;
@@ -152,29 +211,36 @@ impl<'a, 'p> Judge<'a, 'p> {
         }
     }
 
-    fn dead(&self, graph: &Graph) -> Vec<(Span, PlaceId)> {
-        let at_start = self.at_start(graph);
-        let mut dead = Vec::new();
+    fn dead(&self, graph: &Graph, ends: &FxHashSet<PlaceId>) -> Vec<(Span, PlaceId)> {
+        let at_start = self.at_start(graph, ends);
+        let mut found = Found::default();
         for block in &graph.blocks {
-            self.block(block, &at_start, &mut dead);
+            self.block(block, &at_start, ends, &mut found);
         }
+        let mut dead = found.dead;
         dead.sort_unstable();
         dead.dedup();
         dead
     }
 
-    fn block(&self, block: &Block, at_start: &[Overwritten], dead: &mut Vec<(Span, PlaceId)>) -> Overwritten {
+    fn block(
+        &self,
+        block: &Block,
+        at_start: &[Overwritten],
+        ends: &FxHashSet<PlaceId>,
+        found: &mut Found,
+    ) -> Overwritten {
         let mut state: Overwritten = None;
         let successors = block.exit.successors();
         for next in &successors {
-            state = match (state, &at_start[next.index()]) {
-                (None, other) => other.clone(),
-                (Some(mine), None) => Some(mine),
-                (Some(mine), Some(theirs)) => Some(mine.intersection(theirs).copied().collect()),
-            };
+            if let Some(theirs) = &at_start[next.index()] {
+                meet(&mut state, theirs);
+            }
         }
-        if successors.is_empty() || matches!(block.exit, Exit::Choose(_)) {
-            state = Some(FxHashSet::default());
+        match block.exit {
+            Exit::End | Exit::Return(_) => state = Some(ends.clone()),
+            Exit::Choose(_) | Exit::Restart | Exit::Gone => state = Some(FxHashSet::default()),
+            _ => {}
         }
         let mut state = state?;
         for expr in exit_reads(&block.exit).into_iter().chain(offered_texts(&block.exit)) {
@@ -184,18 +250,19 @@ impl<'a, 'p> Judge<'a, 'p> {
             self.rebound(*place, &mut state);
         }
         for step in block.steps.iter().rev() {
-            self.step(step, &mut state, dead);
+            self.step(step, &mut state, found);
         }
         Some(state)
     }
 
-    fn step(&self, step: &Step, state: &mut FxHashSet<PlaceId>, dead: &mut Vec<(Span, PlaceId)>) {
+    fn step(&self, step: &Step, state: &mut FxHashSet<PlaceId>, found: &mut Found) {
         if opens(self.unit, step) {
             state.clear();
         }
         if let StepKind::Call(call) = step.kind
             && let Meaning::Procedure(id) = self.unit.meaning(call)
         {
+            found.calls.push((id, state.clone()));
             self.called(id, state);
             state.extend(&self.procedures[id.index()].overwrites);
             // The call itself is through; what its arguments read comes before it.
@@ -206,7 +273,7 @@ impl<'a, 'p> Judge<'a, 'p> {
         }
         if let StepKind::Assign { place, op, axis, .. } = &step.kind {
             if state.contains(place) {
-                dead.push((step.span, *place));
+                found.dead.push((step.span, *place));
             }
             self.rebound(*place, state);
             let kept = matches!(self.unit.place(*place), Place::Private(_) | Place::Variable(..));
@@ -311,6 +378,11 @@ fn take_over(procedures: &mut [Called], calls: &[Vec<ProcId>]) {
     }
 }
 
+/// Whether an `after` block of a body outlives its call.
+fn forks(graph: &Graph) -> bool {
+    graph.blocks.iter().any(|block| matches!(block.exit, Exit::Fork { .. }))
+}
+
 /// Whether a step lets others read.
 fn opens(unit: &ScriptUnit, step: &Step) -> bool {
     certain::waits(unit, &step.kind) || matches!(step.kind, StepKind::Spawn { .. } | StepKind::Remove(_))
@@ -368,6 +440,40 @@ proc look() {
     }
 
     #[test]
+    fn what_a_procedure_leaves_is_written_again_after_every_call() {
+        expect(
+            r#"[variables.tide]
+height = { type = "int", scope = "global", default = 0, engine = "reads" }
+turns = { type = "int", scope = "global", default = 0, engine = "reads" }
+"#,
+            &[r#"script tides for tide
+
+on bell {
+    calm(true)
+    height = 2
+    turns = 3
+}
+
+on touched(other) {
+    calm(false)
+    height = 4
+}
+
+proc calm(deep: bool) {
+    height = 0 // ~ unused/dead-write
+    turns = 0
+    if deep { return }
+    lower()
+}
+
+proc lower() {
+    height = 1 // ~ unused/dead-write
+}
+"#],
+        );
+    }
+
+    #[test]
     fn a_procedure_can_write_it_again() {
         expect(
             r#"[variables.tide.height]
@@ -391,11 +497,11 @@ on bell {
 }
 
 proc flood() {
-    height = 6
+    height = 6 // ~ unused/dead-write
 }
 
 proc rise() {
-    height = min(height + 1, 6)
+    height = min(height + 1, 6) // ~ unused/dead-write
 }
 
 proc rest() {
