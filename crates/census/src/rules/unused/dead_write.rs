@@ -12,6 +12,7 @@ use crate::rules::{Example, Rule};
 use crate::script::ast::{AssignOp, ExprId, ExprKind};
 use crate::source::Span;
 use rustc_hash::FxHashSet;
+use std::collections::BTreeSet;
 
 /// The rule.
 pub const RULE: Rule = Rule {
@@ -148,8 +149,8 @@ impl<'a, 'p> Judge<'a, 'p> {
         judge
     }
 
-    /// What every call of a procedure is followed by; from everything downwards, as far as calls of procedures that stand alone
-    /// go: a value that is asked for may be part of anything.
+    /// What every call of a procedure is followed by, to the greatest fixpoint, as far as calls that stand alone go: a value
+    /// that is asked for may be part of anything.
     fn find_what_comes_then(&mut self, script: ScriptId) {
         let graphs = &self.facts.world.graphs[script.index()];
         if graphs.procedures.is_empty() {
@@ -157,30 +158,58 @@ impl<'a, 'p> Judge<'a, 'p> {
         }
         let none = FxHashSet::default();
         let mut then: Vec<Overwritten> = vec![None; graphs.procedures.len()];
-        loop {
-            let mut next: Vec<Overwritten> = vec![None; then.len()];
-            let known = then.iter().map(|then| then.as_ref());
-            let procedures = graphs
-                .procedures
-                .iter()
-                .zip(known)
-                .filter_map(|(graph, then)| Some((graph, if forks(graph) { &none } else { then? })));
-            for (graph, ends) in graphs.handlers.iter().map(|graph| (graph, &none)).chain(procedures) {
-                let at_start = self.at_start(graph, ends);
-                let mut found = Found::default();
-                graph.blocks.iter().for_each(|block| drop(self.block(block, &at_start, ends, &mut found)));
-                for (id, after) in found.calls {
-                    meet(&mut next[id.index()], &after.into_iter().filter(|&place| !self.is_local(place)).collect());
-                }
-            }
-            if next == then {
-                break;
-            }
-            then = next;
+        let mut open: BTreeSet<usize> = BTreeSet::new();
+        for graph in &graphs.handlers {
+            self.follow_calls(graph, &none, &mut then, &mut open);
         }
-        let all = then.into_iter().zip(&graphs.procedures).zip(&self.unit.procedures);
-        for (called, ((then, graph), facts)) in self.procedures.iter_mut().zip(all) {
-            called.then = then.filter(|_| facts.gives.is_none() && !forks(graph)).unwrap_or_default();
+        // A value may be asked for anywhere, and what nothing calls counts as code.
+        let alone = |at: usize| self.unit.procedures[at].gives.is_some() || forks(&graphs.procedures[at]);
+        for at in 0..then.len() {
+            self.follow_open_calls(&graphs.procedures, &alone, &mut then, &mut open);
+            if alone(at) || then[at].is_none() {
+                self.follow_calls(&graphs.procedures[at], &none, &mut then, &mut open);
+            }
+        }
+        self.follow_open_calls(&graphs.procedures, &alone, &mut then, &mut open);
+        let then: Vec<Overwritten> =
+            then.into_iter().enumerate().map(|(at, then)| then.filter(|_| !alone(at))).collect();
+        for (called, then) in self.procedures.iter_mut().zip(then) {
+            called.then = then.unwrap_or_default();
+        }
+    }
+
+    /// Most procedures call what stands below them, so those further up are taken first.
+    fn follow_open_calls(
+        &self,
+        procedures: &[Graph],
+        alone: &impl Fn(usize) -> bool,
+        then: &mut [Overwritten],
+        open: &mut BTreeSet<usize>,
+    ) {
+        while let Some(at) = open.pop_first() {
+            let ends = then[at].clone().filter(|_| !alone(at)).unwrap_or_default();
+            self.follow_calls(&procedures[at], &ends, then, open);
+        }
+    }
+
+    /// Takes in what is certain to be overwritten after the calls in a body; those whose procedures are followed by less than
+    /// before are open again.
+    fn follow_calls(
+        &self,
+        graph: &Graph,
+        ends: &FxHashSet<PlaceId>,
+        then: &mut [Overwritten],
+        open: &mut BTreeSet<usize>,
+    ) {
+        let at_start = self.at_start(graph, ends);
+        let mut found = Found::default();
+        graph.blocks.iter().for_each(|block| drop(self.block(block, &at_start, ends, &mut found)));
+        for (id, after) in found.calls {
+            let before = then[id.index()].as_ref().map(FxHashSet::len);
+            meet(&mut then[id.index()], &after.into_iter().filter(|&place| !self.is_local(place)).collect());
+            if then[id.index()].as_ref().map(FxHashSet::len) != before {
+                open.insert(id.index());
+            }
         }
     }
 
@@ -468,6 +497,49 @@ proc calm(deep: bool) {
 
 proc lower() {
     height = 1 // ~ unused/dead-write
+}
+"#],
+        );
+    }
+
+    #[test]
+    fn what_a_procedure_leaves_counts_where_one_call_lets_it_be_read() {
+        expect(
+            r#"[variables.tide]
+height = { type = "int", scope = "global", default = 0, engine = "reads" }
+turns = { type = "int", scope = "global", default = 0, engine = "reads" }
+"#,
+            &[r#"script tides for tide
+
+on bell {
+    calm()
+    height = 2
+}
+
+on touched(other) {
+    note "{depth()}"
+    turn()
+    turns = 3 // ~ unused/dead-write
+    later()
+    turns = 4
+}
+
+proc depth() -> int {
+    turn()
+    calm()
+    return height
+}
+
+proc calm() {
+    height = 0
+}
+
+proc turn() {
+    turns = 5
+}
+
+proc later() {
+    after 1s { turns = 6 }
 }
 "#],
         );
