@@ -281,6 +281,8 @@ pub struct Run<'w, 'p> {
     pub(super) flags_behind: Option<u32>,
     /// Whether what is being run is run once for each round of a loop.
     in_loop: bool,
+    /// Whether a round of a `for` is run for what it leaves true.
+    trying_a_round: bool,
     thresholds: &'w [f64],
     most_parts: usize,
     /// Whether more of the same signal comes at once: then ways that step are kept apart from those that do not.
@@ -325,6 +327,7 @@ impl<'w, 'p> Run<'w, 'p> {
             calls: 0,
             flags_behind: None,
             in_loop: false,
+            trying_a_round: false,
             thresholds: world.thresholds(handler),
             most_parts: (MOST_PARTS * ORDINARY / world.size(handler).max(1)).clamp(1, MOST_PARTS),
             in_bursts,

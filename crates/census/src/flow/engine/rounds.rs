@@ -35,16 +35,18 @@ impl<'w> Run<'w, '_> {
         passed_over: Option<&State>,
     ) -> Vec<OfAll> {
         let pairs = self.slots_of_any(each.place);
-        if pairs.is_empty() {
+        // Rounds within rounds would take longer with each loop around them.
+        if pairs.is_empty() || self.trying_a_round || graph.blocks[each.head.index()].in_loop {
             return Vec::new();
         }
         let there_is_one = self.world.least_count(self.handler, actor) >= 1.0;
         let quiet = std::mem::replace(&mut self.quiet, true);
+        self.trying_a_round = true;
         let (mut ends, mut visited) = (Vec::new(), BTreeSet::new());
         if let Some(inside) = inside {
             (_, ends) = self.blocks(graph, each.body, inside.clone(), Some(each.head), &mut visited);
         }
-        self.quiet = quiet;
+        (self.quiet, self.trying_a_round) = (quiet, false);
         ends.extend(passed_over.cloned());
         let Some(written) = self.written_in(visited.iter().map(|&id| &graph.blocks[id.index()])) else {
             return Vec::new();
