@@ -136,13 +136,13 @@ impl Num {
         Self { lo: value, hi: value, step: 0.0, off: value, set: Set::of(&[value]), int }
     }
 
-    /// The values of a list; none if it is empty.
     /// All whole numbers that leave `rest` when they are divided by `by`.
     #[must_use]
     pub fn leaving(rest: f64, by: f64) -> Self {
         Self::all(true).with_stride(Some((by, rest)))
     }
 
+    /// The values of a list; none if it is empty.
     fn from_set(mut values: Few, int: bool) -> Option<Self> {
         values.sort_unstable_by(f64::total_cmp);
         values.dedup();

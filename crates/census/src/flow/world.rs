@@ -1211,8 +1211,8 @@ impl<'p> World<'p> {
             let slots = &self.table(id).slots;
             let reached: FxHashSet<CellId> = slots.iter().filter_map(|slot| slot.cell).chain(was).collect();
             reached.into_iter().for_each(|cell| dependents.by_reach[cell.index()].push(id));
-            let yields = self.yields[id.index()] || self.openings[id.index()].is_some();
-            let affected = slots.iter().filter(|slot| yields || matches!(slot.ty, Type::Ref(_)));
+            let asks_others = self.yields[id.index()] || self.openings[id.index()].is_some();
+            let affected = slots.iter().filter(|slot| asks_others || matches!(slot.ty, Type::Ref(_)));
             let affected: FxHashSet<CellId> = affected.filter_map(|slot| slot.cell).collect();
             affected.into_iter().for_each(|cell| dependents.by_effects[cell.index()].push(id));
         }

@@ -91,10 +91,10 @@ impl<'p> World<'p> {
             let unit = self.project.script(self.handler(id).0);
             for &(test, _) in self.entries[id.index()].iter().flatten() {
                 walk_expr(unit, test, &mut |expr| {
-                    let place = unit.place_of(expr).filter(|&place| matches!(unit.place(place), Place::Variable(..)));
-                    let cell = place
-                        .filter(|&place| is_shared(unit, place))
-                        .and_then(|place| self.project.cell_of(unit, place));
+                    let place = unit.place_of(expr).filter(|&place| {
+                        matches!(unit.place(place), Place::Variable(_, Base::One | Base::Own | Base::Listed(_)))
+                    });
+                    let cell = place.and_then(|place| self.project.cell_of(unit, place));
                     cell.into_iter().for_each(|cell| asking.entry(cell).or_default().push(id));
                 });
             }
@@ -220,10 +220,6 @@ fn extent_of(out: &KeptOut, handler: HandlerId) -> Option<Extent> {
 
 fn is_out(out: &KeptOut, handler: HandlerId, extent: Extent) -> bool {
     extent_of(out, handler).is_some_and(|known| known >= extent)
-}
-
-fn is_shared(unit: &ScriptUnit, place: PlaceId) -> bool {
-    matches!(unit.place(place), Place::Private(_) | Place::Variable(_, Base::One | Base::Own | Base::Listed(_)))
 }
 
 /// A look at the entry tests of a script's handler from a state of another that waits.

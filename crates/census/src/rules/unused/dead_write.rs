@@ -421,6 +421,11 @@ fn opens(unit: &ScriptUnit, step: &Step) -> bool {
 mod tests {
     use crate::rules::testing::expect;
 
+    const TURNS: &str = r#"[variables.tide]
+height = { type = "int", scope = "global", default = 0, engine = "reads" }
+turns = { type = "int", scope = "global", default = 0, engine = "reads" }
+"#;
+
     #[test]
     fn waits_reads_and_calls_keep_a_write_alive() {
         expect(
@@ -471,10 +476,7 @@ proc look() {
     #[test]
     fn what_a_procedure_leaves_is_written_again_after_every_call() {
         expect(
-            r#"[variables.tide]
-height = { type = "int", scope = "global", default = 0, engine = "reads" }
-turns = { type = "int", scope = "global", default = 0, engine = "reads" }
-"#,
+            TURNS,
             &[r#"script tides for tide
 
 on bell {
@@ -505,10 +507,7 @@ proc lower() {
     #[test]
     fn what_a_procedure_leaves_counts_where_one_call_lets_it_be_read() {
         expect(
-            r#"[variables.tide]
-height = { type = "int", scope = "global", default = 0, engine = "reads" }
-turns = { type = "int", scope = "global", default = 0, engine = "reads" }
-"#,
+            TURNS,
             &[r#"script tides for tide
 
 on bell {
