@@ -5,61 +5,84 @@ use census::finding::Level;
 use census::project::Project;
 use census::report::{Report, Told, sizes};
 use census::words::count;
+use rayon::prelude::*;
+use std::fmt::{Arguments, Write};
 use std::io;
+
+/// How many files are made ready at once, to be written in order.
+const FILES_AT_ONCE: usize = 256;
 
 /// Writes a report.
 pub fn print(project: &Project, report: &Report) -> io::Result<()> {
     let mut out = Out::new();
-    let mut file = None;
-    for told in &report.findings {
-        let at = told.finding.at.file;
-        if file != Some(at) {
-            file = Some(at);
-            let strong = strong();
-            out.line(&format!("{strong}{}{strong:#}", plain_line(&project.sources.file(at).path)))?;
-        }
-        one(&mut out, project, told)?;
+    let width = width();
+    let files: Vec<&[Told]> = report.findings.chunk_by(|a, b| a.finding.at.file == b.finding.at.file).collect();
+    for files in files.chunks(FILES_AT_ONCE) {
+        let texts: Vec<String> = files.par_iter().map(|findings| one_file(project, findings, width)).collect();
+        texts.iter().try_for_each(|text| out.write(text))?;
     }
     out.line(&summary(project, report))?;
     out.finish()
 }
 
+/// The findings of one file, on lines of at most this width.
+fn one_file(project: &Project, findings: &[Told], width: usize) -> String {
+    let mut out = String::new();
+    if let Some(first) = findings.first() {
+        let strong = strong();
+        line(
+            &mut out,
+            format_args!("{strong}{}{strong:#}", plain_line(&project.sources.file(first.finding.at.file).path)),
+        );
+    }
+    findings.iter().for_each(|told| one(&mut out, project, told, width));
+    out
+}
+
+/// Adds a line.
+fn line(out: &mut String, text: Arguments<'_>) {
+    // Writing into a text can't fail.
+    let _ = out.write_fmt(text);
+    out.push('\n');
+}
+
+/// Adds a text that is broken into lines, the first of which has this sign before it.
+fn signed(out: &mut String, sign: &str, text: &str, width: usize) {
+    for (at, part) in wrap(&plain(text), width.saturating_sub(13)).into_iter().enumerate() {
+        let lead = if at == 0 { sign } else { " " };
+        line(out, format_args!("           {lead} {part}"));
+    }
+}
+
 /// One finding.
-fn one(out: &mut Out, project: &Project, told: &Told) -> io::Result<()> {
+fn one(out: &mut String, project: &Project, told: &Told, width: usize) {
     let finding = &told.finding;
     let file = project.sources.file(finding.at.file);
     let at = file.position(finding.at.span.start);
     let (level, faint) = (level_style(told.level), faint());
     let place = format!("{}:{}", at.line, at.column);
-    out.line(&format!("  {place:>7}  {level}{}{level:#}  {}", told.level.word(), finding.rule))?;
-    let line = file.slice(file.line_span(file.line_index(finding.at.span.start)));
-    let shown = plain_line(line.trim_start_matches('\u{feff}').trim());
+    line(out, format_args!("  {place:>7}  {level}{}{level:#}  {}", told.level.word(), finding.rule));
+    let source = file.slice(file.line_span(file.line_index(finding.at.span.start)));
+    let shown = plain_line(source.trim_start_matches('\u{feff}').trim());
     if !shown.is_empty() {
-        out.line(&format!("           {faint}│{faint:#} {}", shorten(&shown)))?;
+        line(out, format_args!("           {faint}│{faint:#} {}", shorten(&shown)));
     }
-    for line in wrap(&plain(&finding.message), width().saturating_sub(11)) {
-        out.line(&format!("           {line}"))?;
+    for part in wrap(&plain(&finding.message), width.saturating_sub(11)) {
+        line(out, format_args!("           {part}"));
     }
     if let Some(help) = &finding.help {
-        for (at, line) in wrap(&plain(help), width().saturating_sub(13)).into_iter().enumerate() {
-            let lead = if at == 0 { "→" } else { " " };
-            out.line(&format!("           {lead} {line}"))?;
-        }
+        signed(out, "→", help, width);
     }
     if let Some(witness) = &told.witness {
-        let text = format!("Witness: {}.", witness.sentence);
-        for (at, line) in wrap(&plain(&text), width().saturating_sub(13)).into_iter().enumerate() {
-            let lead = if at == 0 { "▸" } else { " " };
-            out.line(&format!("           {lead} {line}"))?;
-        }
+        signed(out, "▸", &format!("Witness: {}.", witness.sentence), width);
     }
     for related in &finding.related {
         let file = project.sources.file(related.at.file);
         let at = file.position(related.at.span.start);
         let place = format!("{}:{}", plain_line(&file.path), at.line);
-        out.line(&format!("           {faint}{}: {place}{faint:#}", plain_line(&related.message)))?;
+        line(out, format_args!("           {faint}{}: {place}{faint:#}", plain_line(&related.message)));
     }
-    out.line("")
+    out.push('\n');
 }
 
 /// "3 errors, 2 warnings and 1 note in 41 variables and 12 scripts"

@@ -16,19 +16,29 @@ use std::io::{self, Write};
 
 /// Where reports go: standard output, colours taken out where it is no terminal. A reader that has gone away is no error.
 pub struct Out {
-    stream: io::BufWriter<anstream::AutoStream<io::Stdout>>,
+    stream: io::BufWriter<io::Stdout>,
+    coloured: bool,
 }
+
+/// How many bytes are written at once: a report can be long.
+const AT_ONCE: usize = 1 << 16;
 
 impl Out {
     /// Standard output.
     #[must_use]
     pub fn new() -> Self {
-        Self { stream: io::BufWriter::new(anstream::AutoStream::auto(io::stdout())) }
+        let stdout = io::stdout();
+        let coloured = anstream::AutoStream::choice(&stdout) != anstream::ColorChoice::Never;
+        Self { stream: io::BufWriter::with_capacity(AT_ONCE, stdout), coloured }
     }
 
     /// Writes a text.
     pub fn write(&mut self, text: &str) -> io::Result<()> {
-        quiet(self.stream.write_all(text.as_bytes()))
+        let written = match self.coloured {
+            true => self.stream.write_all(text.as_bytes()),
+            false => write!(self.stream, "{}", anstream::adapter::strip_str(text)),
+        };
+        quiet(written)
     }
 
     /// Writes a text and ends the line.
