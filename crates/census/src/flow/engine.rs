@@ -30,7 +30,7 @@ use crate::script::ast::*;
 use crate::source::Span;
 use rustc_hash::{FxHashMap, FxHashSet};
 use smallvec::{SmallVec, smallvec};
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 /// How many states that differ in their suspects are kept apart at one point of a body of ordinary length.
@@ -663,14 +663,11 @@ impl<'w, 'p> Run<'w, 'p> {
         visited: &mut BTreeSet<BlockId>,
     ) -> (Vec<State>, Vec<State>) {
         let (mut left, mut arrived): (Vec<State>, Vec<State>) = (Vec::new(), Vec::new());
-        let mut open: BTreeSet<BlockId> = BTreeSet::new();
-        let mut waiting: FxHashMap<BlockId, Vec<State>> = FxHashMap::default();
+        let mut waiting: BTreeMap<BlockId, Vec<State>> = BTreeMap::new();
         let mut heads: FxHashMap<BlockId, (State, u32)> = FxHashMap::default();
         waiting.insert(first, vec![entry]);
-        open.insert(first);
         let called_in_loop = self.in_loop;
-        while let Some(at) = open.pop_first() {
-            let states = waiting.remove(&at).unwrap_or_default();
+        while let Some((at, states)) = waiting.pop_first() {
             let block = &graph.blocks[at.index()];
             if until.is_some() {
                 visited.insert(at);
@@ -691,7 +688,6 @@ impl<'w, 'p> Run<'w, 'p> {
                         }
                         let parts = waiting.entry(next).or_default();
                         self.arrive(parts, state);
-                        open.insert(next);
                     }
                 }
             }
@@ -942,7 +938,7 @@ impl<'w, 'p> Run<'w, 'p> {
 
     fn step(&mut self, mut state: State, step: &Step) -> Option<State> {
         self.reach(step.span, state.waited);
-        state.stepped |= super::access::is_step(self.unit, step);
+        state.stepped = state.stepped || super::access::is_step(self.unit, step);
         match &step.kind {
             StepKind::Assign { .. } => {}
             StepKind::Clear { target, place } => self.clear(&mut state, *target, *place),
@@ -1126,7 +1122,7 @@ impl<'w, 'p> Run<'w, 'p> {
         if let Some(slot) = self.slot(place) {
             self.recall_invariants(&mut state, slot);
         }
-        state.stepped |= super::access::is_step(self.unit, step);
+        state.stepped = state.stepped || super::access::is_step(self.unit, step);
         let reads_itself = op != AssignOp::Set || axis.is_some();
         if reads_itself {
             self.pass_through(&mut state, place, target);

@@ -7,23 +7,24 @@
 
 use smallvec::SmallVec;
 use std::hash::{Hash, Hasher};
+use std::sync::Arc;
 
 /// How many single values are kept apart.
 const SET_LIMIT: usize = 8;
 
-/// A few numbers, sorted. They stand in place, since values are copied all the time.
-#[derive(Clone, Copy)]
+/// A few numbers, sorted.
 pub struct Set {
     len: u8,
     all: [f64; SET_LIMIT],
 }
 
 impl Set {
-    /// The numbers of a sorted list, if there are few.
-    fn of(values: &[f64]) -> Option<Self> {
+    /// The numbers of a sorted list, if there are few, but more than one: that one stands at both ends.
+    fn of(values: &[f64]) -> Option<Arc<Self>> {
         let mut all = [0.0; SET_LIMIT];
         all.get_mut(..values.len())?.copy_from_slice(values);
-        Some(Self { len: u8::try_from(values.len()).ok()?, all })
+        let len = u8::try_from(values.len()).ok()?;
+        (len > 1).then(|| Arc::new(Self { len, all }))
     }
 }
 
@@ -64,8 +65,8 @@ pub struct Num {
     pub step: f64,
     /// One value that the steps start from.
     pub off: f64,
-    /// The values themselves, sorted, while there are few.
-    pub set: Option<Set>,
+    /// The values themselves, where there are two or a few more. They are shared, since values are copied all the time.
+    pub set: Option<Arc<Set>>,
     /// Whether all values are whole.
     pub int: bool,
 }
@@ -73,7 +74,8 @@ pub struct Num {
 impl Hash for Num {
     fn hash<H: Hasher>(&self, hasher: &mut H) {
         let numbers = [self.lo, self.hi, self.step, self.off];
-        for number in numbers.iter().chain(self.set.iter().flat_map(|set| set.iter())) {
+        let few = self.set.as_deref().map_or(&[][..], |set| set);
+        for number in numbers.iter().chain(few) {
             (number + 0.0).to_bits().hash(hasher); // The two zeroes are equal.
         }
         self.int.hash(hasher);
@@ -133,7 +135,7 @@ impl Num {
     /// One value.
     #[must_use]
     pub fn constant(value: f64, int: bool) -> Self {
-        Self { lo: value, hi: value, step: 0.0, off: value, set: Set::of(&[value]), int }
+        Self { lo: value, hi: value, step: 0.0, off: value, set: None, int }
     }
 
     /// All whole numbers that leave `rest` when they are divided by `by`.
@@ -151,6 +153,15 @@ impl Num {
         Some(Self { lo, hi, step, off, set: Set::of(&values), int })
     }
 
+    /// The values themselves, sorted, while there are few.
+    fn values(&self) -> Option<&[f64]> {
+        match &self.set {
+            Some(set) => Some(set),
+            None if self.lo == self.hi && self.lo.is_finite() => Some(std::slice::from_ref(&self.lo)),
+            None => None,
+        }
+    }
+
     /// The one value, if there is only one.
     #[must_use]
     pub fn single(&self) -> Option<f64> {
@@ -163,7 +174,7 @@ impl Num {
         if value < self.lo || value > self.hi || (self.int && !is_whole(value) && value.fract() != 0.0) {
             return false;
         }
-        if let Some(set) = &self.set {
+        if let Some(set) = self.values() {
             return set.contains(&value);
         }
         self.step == 0.0
@@ -174,15 +185,15 @@ impl Num {
     }
 
     fn stride(&self) -> Option<(f64, f64)> {
-        match &self.set {
-            Some(set) if set.len() == 1 => Some((0.0, self.off)).filter(|_| exact(self.off)),
+        match self.values() {
+            Some(&[value]) => Some((0.0, value)).filter(|_| exact(value)),
             _ => (self.step != 0.0).then_some((self.step, self.off)),
         }
     }
 
     /// Gives a range the stride that both operands leave it, and trims its ends to it.
     fn with_stride(mut self, stride: Option<(f64, f64)>) -> Self {
-        if self.set.is_some() {
+        if self.values().is_some() {
             return self;
         }
         let Some((step, off)) = stride.filter(|&(step, off)| step > 0.0 && exact(step) && exact(off)) else {
@@ -198,7 +209,7 @@ impl Num {
 
     /// Moves finite ends inward to values that the stride allows.
     fn trim(mut self) -> Self {
-        if self.step == 0.0 || self.set.is_some() || (self.step == 1.0 && self.int && is_whole(self.off)) {
+        if self.step == 0.0 || self.values().is_some() || (self.step == 1.0 && self.int && is_whole(self.off)) {
             return self; // The ends of whole numbers are whole.
         }
         let end = |end: f64, next: fn(f64) -> f64| self.off + next((end - self.off) / self.step) * self.step;
@@ -223,7 +234,7 @@ impl Num {
     #[must_use]
     pub fn join(&self, other: &Self) -> Self {
         let int = self.int && other.int;
-        if let (Some(a), Some(b)) = (&self.set, &other.set) {
+        if let (Some(a), Some(b)) = (self.values(), other.values()) {
             let all = a.iter().chain(b.iter()).copied().collect();
             if let Some(joined) = Self::from_set(all, int) {
                 return joined;
@@ -237,7 +248,7 @@ impl Num {
     }
 
     fn stride_of_all(&self) -> Option<(f64, f64)> {
-        match &self.set {
+        match self.values() {
             Some(set) if set.iter().all(|&value| exact(value)) => {
                 let step = set.iter().fold(0.0, |step, &value| gcd(step, value - set[0]));
                 Some((step, set[0]))
@@ -251,7 +262,7 @@ impl Num {
     #[must_use]
     pub fn meet(&self, other: &Self) -> Option<Self> {
         let int = self.int || other.int;
-        if let Some(set) = self.set.as_ref().or(other.set.as_ref()) {
+        if let Some(set) = self.values().or(other.values()) {
             let kept = set.iter().copied().filter(|&value| self.contains(value) && other.contains(value)).collect();
             return Self::from_set(kept, int);
         }
@@ -270,7 +281,7 @@ impl Num {
     /// Without one value, where that can be said.
     #[must_use]
     pub fn without(&self, value: f64) -> Option<Self> {
-        if let Some(set) = &self.set {
+        if let Some(set) = self.values() {
             return Self::from_set(set.iter().copied().filter(|&other| other != value).collect(), self.int);
         }
         let mut cut = self.clone();
@@ -311,7 +322,7 @@ impl Num {
     }
 
     fn each(&self, other: &Self, int: bool, f: impl Fn(f64, f64) -> f64) -> Option<Self> {
-        let (a, b) = (self.set.as_ref()?, other.set.as_ref()?);
+        let (a, b) = (self.values()?, other.values()?);
         if a.len() * b.len() > SET_LIMIT * 2 {
             return None;
         }
@@ -336,7 +347,7 @@ impl Num {
     /// The negative.
     #[must_use]
     pub fn neg(&self) -> Self {
-        if let Some(set) = &self.set {
+        if let Some(set) = self.values() {
             let values = set.iter().map(|&value| settle(-value, self.int)).collect();
             return Self::from_set(values, self.int).unwrap_or_else(|| Self::all(self.int));
         }
@@ -433,7 +444,7 @@ impl Num {
         if self.hi <= 0.0 {
             return self.neg();
         }
-        if let Some(set) = &self.set
+        if let Some(set) = self.values()
             && let Some(result) = Self::from_set(set.iter().map(|value| value.abs()).collect(), self.int)
         {
             return result;
@@ -444,7 +455,7 @@ impl Num {
     /// A function that rounds.
     #[must_use]
     pub fn rounded(&self, f: fn(f64) -> f64) -> Self {
-        if let Some(set) = &self.set
+        if let Some(set) = self.values()
             && let Some(result) = Self::from_set(set.iter().map(|&value| settle(f(value), true)).collect(), true)
         {
             return result;

@@ -27,7 +27,7 @@ use super::state::State;
 use super::trend::{Moved, Trend};
 use super::value::{Abstract, Num, Symbol, Value};
 use crate::project::{Base, Cell, CellId, Meaning, Place, PlaceId, ProcId, Project, ScriptId, ScriptUnit};
-use crate::registry::{Bound, InstanceId, OwnerId, OwnerKind, Scope, SignalId, Type, Value as Constant, VarId, ids};
+use crate::registry::{Bound, InstanceId, OwnerId, OwnerKind, Registry, Scope, SignalId, Type, Value as Constant, VarId, ids};
 use crate::script::ast::*;
 use crate::source::Span;
 use rayon::prelude::*;
@@ -116,7 +116,7 @@ pub struct World<'p> {
     pub reach: Vec<Value>,
     /// What is ever written to each cell, where that is more.
     written_beyond: FxHashMap<CellId, Value>,
-    /// Who does what to each cell.
+    /// Who does what to each cell, by handler.
     pub effects: Vec<Vec<Effect>>,
     /// What scripts send, by signal and parameter.
     sent: FxHashMap<(SignalId, usize), Value>,
@@ -151,6 +151,8 @@ pub struct World<'p> {
     removed_between: FxHashMap<SignalId, going::Between>,
     /// The scripts that spawn each actor.
     spawned: FxHashMap<OwnerId, Vec<ScriptId>>,
+    /// All scenes.
+    scenes: SmallVec<[Symbol; 4]>,
     goes: bool,
     /// What each procedure writes, with all that it calls.
     procedure_writes: Vec<Vec<FxHashSet<CellId>>>,
@@ -222,6 +224,7 @@ impl<'p> World<'p> {
             removes_at_once: Vec::new(),
             removed_between: FxHashMap::default(),
             spawned: FxHashMap::default(),
+            scenes: all_scenes(&project.registry),
             goes: false,
             procedure_writes: Vec::new(),
             thresholds: Vec::new(),
@@ -694,8 +697,7 @@ impl<'p> World<'p> {
                 return Some(smallvec![only.0]);
             }
         }
-        let all = registry.owners.iter().enumerate().filter(|(_, owner)| owner.kind == OwnerKind::Scene);
-        Some(all.map(|(at, _)| OwnerId::at(at).0).collect())
+        Some(self.scenes.clone())
     }
 
     fn home(&self, cell: CellId) -> Home {
@@ -1322,14 +1324,14 @@ impl<'p> World<'p> {
             effect.set = Some(self.reach[at].clone());
         }
         let effects = &mut self.effects[at];
-        match effects.iter_mut().find(|known| known.handler == effect.handler && known.own == effect.own) {
-            Some(known) => {
-                if known.take(&effect) {
+        match effects.binary_search_by_key(&(effect.handler, effect.own), |known| (known.handler, known.own)) {
+            Ok(at) => {
+                if effects[at].take(&effect) {
                     changed.effects.insert(cell);
                 }
             }
-            None => {
-                effects.push(effect);
+            Err(at) => {
+                effects.insert(at, effect);
                 changed.effects.insert(cell);
             }
         }
@@ -1445,6 +1447,11 @@ impl<'p> World<'p> {
         run.handler_from(state);
         run.reached
     }
+}
+
+fn all_scenes(registry: &Registry) -> SmallVec<[Symbol; 4]> {
+    let all = registry.owners.iter().enumerate().filter(|(_, owner)| owner.kind == OwnerKind::Scene);
+    all.map(|(at, _)| OwnerId::at(at).0).collect()
 }
 
 fn find_upsets(project: &Project) -> FxHashMap<(usize, VarId), Moved> {

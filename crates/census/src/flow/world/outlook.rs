@@ -3,7 +3,8 @@
 
 use super::waiting::KeptOut;
 use super::*;
-use std::hash::{DefaultHasher, Hash, Hasher};
+use rustc_hash::FxHasher;
+use std::hash::{Hash, Hasher};
 
 /// A fingerprint of what a run was told. Only those of one question, asked earlier and later, are compared.
 type Told = u64;
@@ -40,7 +41,7 @@ pub(super) struct Outlook {
 }
 
 fn told(what: impl Hash) -> Told {
-    let mut hasher = DefaultHasher::new();
+    let mut hasher = FxHasher::default();
     what.hash(&mut hasher);
     hasher.finish()
 }
@@ -62,7 +63,7 @@ impl World<'_> {
 
     /// What a run is told as it begins.
     pub(super) fn told_at_entry(&self, run: &Run<'_, '_>) -> Told {
-        let mut hasher = DefaultHasher::new();
+        let mut hasher = FxHasher::default();
         for facts in &run.table.slots {
             self.entry_value(run.handler, facts).hash(&mut hasher);
             // Other values are what their cells can hold; a name may be known to hold one where its cell may be empty.
