@@ -663,9 +663,9 @@ impl<'w, 'p> Run<'w, 'p> {
         visited: &mut BTreeSet<BlockId>,
     ) -> (Vec<State>, Vec<State>) {
         let (mut left, mut arrived): (Vec<State>, Vec<State>) = (Vec::new(), Vec::new());
-        let mut waiting: BTreeMap<BlockId, Vec<State>> = BTreeMap::new();
+        let mut waiting: BTreeMap<BlockId, States> = BTreeMap::new();
         let mut heads: FxHashMap<BlockId, (State, u32)> = FxHashMap::default();
-        waiting.insert(first, vec![entry]);
+        waiting.insert(first, smallvec![entry]);
         let called_in_loop = self.in_loop;
         while let Some((at, states)) = waiting.pop_first() {
             let block = &graph.blocks[at.index()];
@@ -697,13 +697,13 @@ impl<'w, 'p> Run<'w, 'p> {
     }
 
     /// Runs the steps of a block. A procedure's call may leave several states behind.
-    fn steps(&mut self, mut state: State, block: &Block) -> Vec<State> {
+    fn steps(&mut self, mut state: State, block: &Block) -> States {
         let mut last_uses = &block.last_uses[..];
         let used_up = self.used_up(&mut last_uses, 0);
         self.let_go(&mut state, &used_up);
-        let mut states = vec![state];
+        let mut states: States = smallvec![state];
         for (at, step) in (1..).zip(&block.steps) {
-            let mut next = Vec::with_capacity(1);
+            let mut next = States::new();
             let mark = self.given.len();
             for state in states {
                 match &step.kind {
@@ -718,9 +718,7 @@ impl<'w, 'p> Run<'w, 'p> {
                             value: *value,
                             span: step.span,
                         };
-                        for state in self.assign(state, &assignment, step) {
-                            self.arrive(&mut next, state);
-                        }
+                        self.assign(state, &assignment, step, &mut next);
                     }
                     _ => next.extend(self.step(state, step)),
                 }
@@ -749,7 +747,7 @@ impl<'w, 'p> Run<'w, 'p> {
         now.iter().filter_map(|&(_, place)| self.slot(place)).collect()
     }
 
-    fn call_step(&mut self, mut state: State, call: ExprId, step: &Step, next: &mut Vec<State>) {
+    fn call_step(&mut self, mut state: State, call: ExprId, step: &Step, next: &mut States) {
         let unit = self.unit;
         let (Meaning::Procedure(id), ExprKind::Call(_, arguments)) = (unit.meaning(call), &unit.tree.expr(call).kind)
         else {
@@ -767,7 +765,7 @@ impl<'w, 'p> Run<'w, 'p> {
 
     /// Adds a state to those at a point; states with the same suspects, flags, names for the own instance, and losses become
     /// one.
-    fn arrive(&self, parts: &mut Vec<State>, state: State) {
+    fn arrive(&self, parts: &mut States, state: State) {
         let alike = |part: &State| {
             let mut marks = part.suspects.iter().zip(&state.suspects);
             let flags = &self.table.flags;
@@ -778,15 +776,15 @@ impl<'w, 'p> Run<'w, 'p> {
                 && part.suspects.len() == state.suspects.len()
                 && marks.all(|(a, b)| (a.wrong, a.at) == (b.wrong, b.at))
         };
-        if let Some(same) = parts.iter().position(alike) {
-            let part = parts.swap_remove(same);
-            parts.push(part.joined(&state, self.in_loop));
-        } else if parts.len() < self.most_parts {
+        let same = parts.iter().position(alike);
+        if same.is_none() && parts.len() < self.most_parts {
             parts.push(state);
-        } else {
-            let part = parts.swap_remove(0);
-            parts.push(part.joined(&state, self.in_loop));
+            return;
         }
+        // The one that was joined last stands last: where there is no room, the first gives way.
+        let (same, last) = (same.unwrap_or(0), parts.len() - 1);
+        parts.swap(same, last);
+        parts[last].take_in(&state, self.in_loop);
     }
 
     fn within(&self, state: &State, slot: Slot) -> bool {
@@ -808,11 +806,11 @@ impl<'w, 'p> Run<'w, 'p> {
         at: BlockId,
         mut state: State,
         left: &mut Vec<State>,
-    ) -> Vec<(BlockId, State)> {
+    ) -> Ways {
         let block = &graph.blocks[at.index()];
         let span = block.exit_span;
         self.reach(span, state.waited);
-        let mut next = Vec::new();
+        let mut next = Ways::new();
         match &block.exit {
             Exit::Goto(to) => next.push((*to, state)),
             Exit::Branch { test, yes, no } => {
@@ -891,7 +889,7 @@ impl<'w, 'p> Run<'w, 'p> {
         subject: ExprId,
         arms: &[(Vec<ExprId>, BlockId)],
         otherwise: Option<BlockId>,
-        next: &mut Vec<(BlockId, State)>,
+        next: &mut Ways,
     ) {
         let mut state = state;
         // A procedure that the subject calls runs once, not for each arm.
@@ -913,7 +911,7 @@ impl<'w, 'p> Run<'w, 'p> {
         }
     }
 
-    fn choose(&mut self, state: &State, offers: &[Offer], span: Span, next: &mut Vec<(BlockId, State)>) {
+    fn choose(&mut self, state: &State, offers: &[Offer], span: Span, next: &mut Ways) {
         let mut asked = state.clone();
         for when in offers.iter().filter_map(|offer| offer.when) {
             if self.calls_procedure(when) {
@@ -1081,14 +1079,18 @@ impl<'w, 'p> Run<'w, 'p> {
     }
 
     /// An assignment: the states after it, where what may be wrong is told apart from what is right.
-    fn assign(&mut self, state: State, assignment: &Assignment, step: &Step) -> SmallVec<[State; 2]> {
+    fn assign(&mut self, state: State, assignment: &Assignment, step: &Step, next: &mut States) {
         let ways = match self.slot(assignment.place) {
             Some(slot) if self.most_parts > 1 => self.split_by_self(state, slot),
             _ => smallvec![state],
         };
-        let ways: SmallVec<[(State, Option<Value>); 2]> =
-            ways.into_iter().flat_map(|state| self.split_by_given(state, assignment)).collect();
-        ways.into_iter().flat_map(|(state, given)| self.assign_one(state, given, assignment, step)).collect()
+        for state in ways {
+            for (state, given) in self.split_by_given(state, assignment) {
+                for state in self.assign_one(state, given, assignment, step) {
+                    self.arrive(next, state);
+                }
+            }
+        }
     }
 
     /// What is true where an invariant's flag is given `true`, and where it is given `false`: `flag = mast and windy`.
@@ -1471,6 +1473,10 @@ impl<'w, 'p> Run<'w, 'p> {
     }
 }
 
+/// The states at one point.
+pub(super) type States = SmallVec<[State; 1]>;
+/// The ways on from a block.
+pub(super) type Ways = SmallVec<[(BlockId, State); 2]>;
 /// The states in which a condition came out true, and false.
 type Answers = [Vec<State>; 2];
 

@@ -12,6 +12,9 @@ use std::sync::Arc;
 /// A place inside one analysis: a dense index.
 pub type Slot = u32;
 
+/// The ends of slots' ranges: one kind for all who ask, since a copy of every search for each would crowd the processor's cache.
+pub type Ends<'a> = &'a dyn Fn(Slot) -> (f64, f64);
+
 /// Stands for the new value while an assignment is worked out.
 const FRESH: Slot = Slot::MAX;
 /// How many facts are kept: in a long body there are many places, each beside its own bound.
@@ -200,7 +203,7 @@ impl Linear {
     }
 
     /// The largest value of `self + by · other` by the ends of the slots' ranges alone.
-    fn highest_with(&self, other: &Self, by: f64, ends: &impl Fn(Slot) -> (f64, f64)) -> f64 {
+    fn highest_with(&self, other: &Self, by: f64, ends: Ends<'_>) -> f64 {
         let mut sum = self.constant + other.constant * by;
         self.merge(other, by, |(slot, factor)| {
             let (lo, hi) = ends(slot);
@@ -234,7 +237,7 @@ impl Linear {
     }
 
     /// The largest value by the ends of the slots' ranges alone.
-    fn highest(&self, ends: &impl Fn(Slot) -> (f64, f64)) -> f64 {
+    fn highest(&self, ends: Ends<'_>) -> f64 {
         let mut sum = self.constant;
         for &(slot, factor) in self.terms.iter() {
             let (lo, hi) = ends(slot);
@@ -273,7 +276,7 @@ impl Fact {
     }
 
     /// Its constant, or a larger one where the ranges tell more.
-    fn constant_within(&self, ends: &impl Fn(Slot) -> (f64, f64)) -> f64 {
+    fn constant_within(&self, ends: Ends<'_>) -> f64 {
         let by_ranges = -Linear { constant: 0.0, ..self.form }.highest(ends);
         self.constant.max(by_ranges)
     }
@@ -408,7 +411,7 @@ impl Facts {
 
     /// The largest value that a form can have, by the facts and by the ends of the slots' ranges.
     #[must_use]
-    pub fn highest(&self, form: &Linear, ends: &impl Fn(Slot) -> (f64, f64)) -> f64 {
+    pub fn highest(&self, form: &Linear, ends: Ends<'_>) -> f64 {
         // What a single place is at most was worked into its range as each fact came.
         if form.terms.len() == 1 {
             return form.highest(ends);
@@ -418,7 +421,7 @@ impl Facts {
 
     /// Whether a form is known to be at most zero.
     #[must_use]
-    pub fn implies(&self, form: &Linear, ends: &impl Fn(Slot) -> (f64, f64)) -> bool {
+    pub fn implies(&self, form: &Linear, ends: Ends<'_>) -> bool {
         self.search(form, ends, 0.0, CERTAIN) <= 0.0
     }
 
@@ -443,12 +446,12 @@ impl Facts {
 
     /// The largest value that a form is seen to have at a glance.
     #[must_use]
-    pub fn plainly_highest(&self, form: &Linear, ends: &impl Fn(Slot) -> (f64, f64)) -> f64 {
+    pub fn plainly_highest(&self, form: &Linear, ends: Ends<'_>) -> f64 {
         self.search(form, ends, f64::NEG_INFINITY, MEET)
     }
 
     /// Adds up facts, one at a time, until the form is known to be at most `enough`, or nothing is left to try.
-    fn search(&self, form: &Linear, ends: &impl Fn(Slot) -> (f64, f64), enough: f64, effort: Effort) -> f64 {
+    fn search(&self, form: &Linear, ends: Ends<'_>, enough: f64, effort: Effort) -> f64 {
         let mut best = form.highest(ends);
         if best <= enough || self.known.is_empty() || form.terms.is_empty() {
             return best;
@@ -547,7 +550,7 @@ impl Facts {
     /// The same where the ranges are known: what that of the slot says of its facts is kept too. What others are found to do
     /// together is kept where it says more than their ranges, or where they may still grow (`in_loop`) and it
     /// may be what a loop keeps.
-    pub fn forget_within(&mut self, slot: Slot, ends: &impl Fn(Slot) -> (f64, f64), in_loop: bool) {
+    pub fn forget_within(&mut self, slot: Slot, ends: Ends<'_>, in_loop: bool) {
         if !self.are_about(slot) {
             return;
         }
@@ -566,7 +569,7 @@ impl Facts {
         slot: Slot,
         uppers: &[Linear],
         lowers: &[Linear],
-        ends: &impl Fn(Slot) -> (f64, f64),
+        ends: Ends<'_>,
         new_ends: (f64, f64),
     ) {
         if let ([upper], [lower]) = (uppers, lowers)
@@ -650,9 +653,9 @@ impl Facts {
     #[must_use]
     pub fn join(
         &self,
-        ends: &impl Fn(Slot) -> (f64, f64),
+        ends: Ends<'_>,
         other: &Self,
-        other_ends: &impl Fn(Slot) -> (f64, f64),
+        other_ends: Ends<'_>,
         in_loop: bool,
     ) -> Self {
         if Arc::ptr_eq(&self.known, &other.known) || self == other {
@@ -697,8 +700,8 @@ impl Facts {
     fn find_what_it_knows_too(
         &self,
         fact: &Linear,
-        fact_ends: &impl Fn(Slot) -> (f64, f64),
-        ends: &impl Fn(Slot) -> (f64, f64),
+        fact_ends: Ends<'_>,
+        ends: Ends<'_>,
         take: &mut impl FnMut(Linear),
     ) {
         self.weakened(fact, ends).into_iter().for_each(&mut *take);
@@ -717,7 +720,7 @@ impl Facts {
     }
 
     /// As much of a fact as is known here too.
-    fn weakened(&self, fact: &Linear, ends: &impl Fn(Slot) -> (f64, f64)) -> Option<Linear> {
+    fn weakened(&self, fact: &Linear, ends: Ends<'_>) -> Option<Linear> {
         let form = Linear { constant: 0.0, ..*fact };
         let highest = self.search(&form, ends, -fact.constant, MEET).max(-fact.constant);
         highest.is_finite().then_some(Linear { constant: -highest, ..form })
@@ -725,7 +728,7 @@ impl Facts {
 
     /// The facts that still hold in a later round of a loop.
     #[must_use]
-    pub fn widen(&self, later: &Self, later_ends: &impl Fn(Slot) -> (f64, f64)) -> Self {
+    pub fn widen(&self, later: &Self, later_ends: Ends<'_>) -> Self {
         let holds = |fact: &&Fact| later.implies(fact, later_ends);
         Self { known: Arc::new(self.known.iter().filter(holds).copied().collect()) }
     }

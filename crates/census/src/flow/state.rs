@@ -425,6 +425,12 @@ impl State {
     /// The same; outside of loops ranges grow no more, and what says no more than they do is left out.
     #[must_use]
     pub fn joined(mut self, other: &Self, in_loop: bool) -> Self {
+        self.take_in(other, in_loop);
+        self
+    }
+
+    /// Becomes what is known where another way joins this one.
+    pub fn take_in(&mut self, other: &Self, in_loop: bool) {
         let facts = if self.facts.is_empty() && other.facts.is_empty() {
             Facts::default()
         } else {
@@ -433,7 +439,6 @@ impl State {
         self.values.join(&other.values);
         self.facts = facts;
         self.take_history(other);
-        self
     }
 
     fn take_history(&mut self, other: &Self) {

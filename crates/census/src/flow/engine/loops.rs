@@ -9,14 +9,14 @@ impl<'w> Run<'w, '_> {
         heads: &mut FxHashMap<BlockId, (State, u32)>,
         at: BlockId,
         block: &Block,
-        mut states: Vec<State>,
-    ) -> Vec<State> {
+        mut states: States,
+    ) -> States {
         states.iter_mut().for_each(|state| self.drop_right(state)); // Where they meet that could not be seen any more.
-        let Some(mut next) = states.into_iter().reduce(|a, b| a.join(&b)) else { return Vec::new() };
+        let Some(mut next) = states.into_iter().reduce(|a, b| a.join(&b)) else { return States::new() };
         let Some((known, rounds)) = heads.get_mut(&at) else {
             self.guess_relations(&mut next, block);
             heads.insert(at, (next.clone(), 1));
-            return vec![next];
+            return smallvec![next];
         };
         let patience = if self.most_parts > 1 { ROUNDS } else { 1 };
         let joined = if *rounds < patience {
@@ -27,11 +27,11 @@ impl<'w> Run<'w, '_> {
             known.widen(&next, &[])
         };
         if joined == *known {
-            return Vec::new();
+            return States::new();
         }
         *rounds += 1;
         *known = joined.clone();
-        vec![joined]
+        smallvec![joined]
     }
 
     /// What a loop steps by constants may keep its relation from round to round: such relations are put down as the loop is
@@ -93,7 +93,7 @@ impl<'w> Run<'w, '_> {
         count: ExprId,
         body: BlockId,
         done: BlockId,
-        next: &mut Vec<(BlockId, State)>,
+        next: &mut Ways,
     ) {
         let Some(left) = self.table.slot(Key::Rounds(count)) else {
             next.push((body, state.clone()));
