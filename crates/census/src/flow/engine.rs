@@ -259,6 +259,8 @@ pub struct Run<'w, 'p> {
     pub keep_pauses: bool,
     /// What the slots can hold as the handler begins, where pauses are kept.
     pub begun: Option<Values>,
+    /// A slot that others leave alone, for a question about what this activation does to it.
+    pub left_alone: Option<Slot>,
     /// The steps and exits that were reached, and when.
     pub reached: FxHashMap<Span, Reached>,
     /// Steps of variables as they settled.
@@ -315,6 +317,7 @@ impl<'w, 'p> Run<'w, 'p> {
             built_on: Asked::default(),
             keep_pauses: false,
             begun: None,
+            left_alone: None,
             reached: FxHashMap::default(),
             moves: Vec::new(),
             stack: Vec::new(),
@@ -800,13 +803,7 @@ impl<'w, 'p> Run<'w, 'p> {
         reached.after_wait |= waited;
     }
 
-    fn exit(
-        &mut self,
-        graph: &'w Graph,
-        at: BlockId,
-        mut state: State,
-        left: &mut Vec<State>,
-    ) -> Ways {
+    fn exit(&mut self, graph: &'w Graph, at: BlockId, mut state: State, left: &mut Vec<State>) -> Ways {
         let block = &graph.blocks[at.index()];
         let span = block.exit_span;
         self.reach(span, state.waited);

@@ -564,14 +564,7 @@ impl Facts {
 
     /// `slot` takes a new value that lies below each of `uppers` and above each of `lowers`, forms over the old values, as
     /// are the ends. What follows of others is kept where it says more than the ranges, or may be what a loop keeps.
-    pub fn assign(
-        &mut self,
-        slot: Slot,
-        uppers: &[Linear],
-        lowers: &[Linear],
-        ends: Ends<'_>,
-        new_ends: (f64, f64),
-    ) {
+    pub fn assign(&mut self, slot: Slot, uppers: &[Linear], lowers: &[Linear], ends: Ends<'_>, new_ends: (f64, f64)) {
         if let ([upper], [lower]) = (uppers, lowers)
             && upper.terms[..] == [(slot, 1.0)]
             && upper == lower
@@ -651,13 +644,7 @@ impl Facts {
     /// more than the ranges of the two together, or where they may still grow (`in_loop`) and it may be what a
     /// loop keeps.
     #[must_use]
-    pub fn join(
-        &self,
-        ends: Ends<'_>,
-        other: &Self,
-        other_ends: Ends<'_>,
-        in_loop: bool,
-    ) -> Self {
+    pub fn join(&self, ends: Ends<'_>, other: &Self, other_ends: Ends<'_>, in_loop: bool) -> Self {
         if Arc::ptr_eq(&self.known, &other.known) || self == other {
             return self.clone();
         }

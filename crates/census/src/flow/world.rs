@@ -27,7 +27,9 @@ use super::state::State;
 use super::trend::{Moved, Trend};
 use super::value::{Abstract, Num, Symbol, Value};
 use crate::project::{Base, Cell, CellId, Meaning, Place, PlaceId, ProcId, Project, ScriptId, ScriptUnit};
-use crate::registry::{Bound, InstanceId, OwnerId, OwnerKind, Registry, Scope, SignalId, Type, Value as Constant, VarId, ids};
+use crate::registry::{
+    Bound, InstanceId, OwnerId, OwnerKind, Registry, Scope, SignalId, Type, Value as Constant, VarId, ids,
+};
 use crate::script::ast::*;
 use crate::source::Span;
 use rayon::prelude::*;
@@ -1405,7 +1407,8 @@ impl<'p> World<'p> {
         run.eval(&mut state, expr)
     }
 
-    /// Where a handler pauses and ends, when a slot holds this value as it begins or from whatever can be.
+    /// Where a handler pauses and ends, from whatever can be, or when a slot holds this value as it begins and others leave it
+    /// alone.
     #[must_use]
     pub fn pauses_from(&self, handler: HandlerId, start: Option<(Slot, Value)>) -> Vec<Pause> {
         let mut run = Run::new(self, handler);
@@ -1415,6 +1418,7 @@ impl<'p> World<'p> {
         run.begun = Some(state.values.clone());
         if let Some((slot, value)) = start {
             state.values[slot as usize] = Abstract::of(value);
+            run.left_alone = Some(slot);
         }
         run.handler_from(state);
         run.pauses

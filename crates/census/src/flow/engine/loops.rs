@@ -87,14 +87,7 @@ impl<'w> Run<'w, '_> {
     }
 
     /// Another round of a `repeat`, while there are rounds left; afterwards nobody asks how many there were.
-    pub(super) fn repeat(
-        &mut self,
-        state: State,
-        count: ExprId,
-        body: BlockId,
-        done: BlockId,
-        next: &mut Ways,
-    ) {
+    pub(super) fn repeat(&mut self, state: State, count: ExprId, body: BlockId, done: BlockId, next: &mut Ways) {
         let Some(left) = self.table.slot(Key::Rounds(count)) else {
             next.push((body, state.clone()));
             next.push((done, state));

@@ -113,6 +113,9 @@ impl<'w> Run<'w, '_> {
         let table = self.table;
         for (at, (facts, together)) in table.slots.iter().zip(others).enumerate().filter(|(_, (_, done))| done.any) {
             let slot = Slot::try_from(at).unwrap_or(Slot::MAX);
+            if self.left_alone == Some(slot) {
+                continue;
+            }
             if state.sources.iter().any(|source| source.read == slot) {
                 let sources = state.sources.to_mut();
                 sources.iter_mut().filter(|source| source.read == slot).for_each(|source| source.stale = true);

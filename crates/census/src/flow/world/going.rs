@@ -205,7 +205,8 @@ impl World<'_> {
     }
 
     /// Whether instances of an actor come and go with scenes.
-    pub(super) fn in_scenes(&self, actor: OwnerId) -> bool {
+    #[must_use]
+    pub fn in_scenes(&self, actor: OwnerId) -> bool {
         let registry = &self.project.registry;
         self.spawned.contains_key(&actor)
             || registry.instances_of(actor).any(|id| registry.instance(id).scene.is_some())

@@ -119,13 +119,14 @@ impl Flag {
     #[must_use]
     pub fn outlives_a_drop(&self, facts: &Facts<'_>, handler: &HandlerView<'_, '_>) -> bool {
         let Some(id) = facts.project.variable_of(self.cell) else { return false };
-        let variable = facts.registry().var(id);
-        let kept = variable.lifetime > Lifetime::Run;
-        let wide = matches!(variable.scope, Scope::Global | Scope::Type) || (kept && variable.scope == Scope::Instance);
+        let world = &facts.world;
+        let kept = facts.registry().var(id).lifetime > Lifetime::Run;
         let actor = handler.unit.owner.filter(|&owner| facts.registry().is_actor(owner));
-        let removed = actor.is_some_and(|actor| facts.world.removable(actor)) && variable.scope != Scope::Instance;
-        let left = facts.world.changes_scene() && (handler.unit.scene.is_some() || actor.is_some());
-        (wide && (removed || left)) || (kept && restarts(facts))
+        let removed = actor.is_some_and(|actor| world.removable(actor)) && !self.dies_with_instance;
+        // An instance that goes with its scene takes what is its own along, but one that stays only loses what waits in `in` it.
+        let goes_alone = actor.is_some_and(|actor| world.in_scenes(actor)) && (kept || !self.dies_with_instance);
+        let left = world.changes_scene() && (handler.unit.scene.is_some() || goes_alone) && !self.dies_with_scene;
+        removed || left || (kept && restarts(facts))
     }
 }
 
@@ -153,8 +154,14 @@ pub fn flags(facts: &Facts<'_>, handler: &HandlerView<'_, '_>) -> Vec<Flag> {
             let (Some(cell), Some(slot)) = (facts.project.cell_of(unit, place), table.slot(Key::Place(place))) else {
                 continue;
             };
-            let own = matches!(unit.place(place), Place::Private(_) | Place::Variable(_, Base::Own | Base::Listed(_)));
             let actor = unit.owner.filter(|&owner| facts.registry().is_actor(owner));
+            let own = match unit.place(place) {
+                Place::Private(_) | Place::Variable(_, Base::Own) => true,
+                Place::Variable(_, Base::Listed(id)) => {
+                    Some(facts.registry().instance(id).of) == actor.filter(|&actor| !facts.registry().is_many(actor))
+                }
+                _ => false,
+            };
             let variable = facts.project.variable_of(cell).map(|id| facts.registry().var(id));
             let dies_with_scene = match variable {
                 None => unit.scene.is_some(),
@@ -178,9 +185,7 @@ pub fn flags(facts: &Facts<'_>, handler: &HandlerView<'_, '_>) -> Vec<Flag> {
 /// Whether every instance of an actor stands in some scene, so that it goes when that is left.
 fn stands_in_scenes(facts: &Facts<'_>, actor: Option<OwnerId>) -> bool {
     let registry = facts.registry();
-    actor.is_some_and(|actor| {
-        registry.is_many(actor) && registry.instances_of(actor).all(|id| registry.instance(id).scene.is_some())
-    })
+    actor.is_some_and(|actor| registry.instances_of(actor).all(|id| registry.instance(id).scene.is_some()))
 }
 
 /// The flags that a test asks for, with what each must be.

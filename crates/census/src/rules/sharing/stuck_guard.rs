@@ -140,7 +140,7 @@ fn word(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, flag: &Flag, set: Span
 
 #[cfg(test)]
 mod tests {
-    use crate::rules::testing::expect;
+    use crate::rules::testing::{expect, expect_in_scripts};
 
     #[test]
     fn every_way_out_puts_it_back_or_none_does() {
@@ -209,5 +209,49 @@ on touched(other) {
 }
 "#],
         );
+    }
+
+    #[test]
+    fn what_a_second_activation_raises_meanwhile_is_its_own_to_put_back() {
+        expect_in_scripts(
+            "",
+            &[r#"script tides for tide
+
+private busy: bool = false
+
+on bell when not busy {
+    busy = true
+    wait 1s
+    busy = false
+    wait 1s
+    note "rung"
+}
+"#],
+        );
+    }
+
+    /// A skiff's guard over a wait, with instances as given, `in` a scene or not, in a game that changes scenes.
+    fn of_skiffs(instances: &str, header: &str, mark: &str) {
+        expect_in_scripts(
+            &format!(
+                "[owners.skiff]\nkind = \"actor\"\ncount = \"many\"\n\n[owners.reef]\nkind = \"scene\"\n\n[variables.skiff.taken]\n\
+                 type = \"bool\"\nscope = \"instance\"\ndefault = false\n\n{instances}"
+            ),
+            &[&format!(
+                "script skiffs for skiff{header}\n\non bell when not taken {{\n    taken = true{mark}\n    wait 1s\n    taken = false\n}}\n\n\
+                 on enter {{\n    go reef\n}}\n"
+            )],
+        );
+    }
+
+    #[test]
+    fn an_instance_that_stays_loses_what_waits_in_a_scene_and_keeps_its_guard() {
+        let (moored, roaming) =
+            ("[instances.teal]\nof = \"skiff\"\nscene = \"harbor\"\n", "[instances.tern]\nof = \"skiff\"\n");
+        of_skiffs(roaming, " in harbor", " // ~ sharing/stuck-guard");
+        of_skiffs(&format!("{moored}{roaming}"), " in harbor", " // ~ sharing/stuck-guard");
+        of_skiffs(moored, " in harbor", "");
+        of_skiffs(roaming, "", "");
+        of_skiffs(moored, "", "");
     }
 }
