@@ -5,9 +5,24 @@ use crate::project::{Meaning, PlaceId, ProcId, ScriptUnit};
 use crate::script::ast::AssignOp;
 use rustc_hash::{FxHashMap, FxHashSet};
 
+/// What is asked to be certain of a place.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub enum Wanted {
+    /// It has a value.
+    Value,
+    /// What it held before is gone: a value that is worked out from that is none of its own.
+    Renewal,
+}
+
 /// Finds what a graph certainly assigns, by a forward must-analysis; procedures count by their bodies.
 #[must_use]
-pub fn certain(unit: &ScriptUnit, graph: &Graph, procedures: &[Graph], depth: u32) -> FxHashSet<PlaceId> {
+pub fn certain(
+    unit: &ScriptUnit,
+    graph: &Graph,
+    procedures: &[Graph],
+    wanted: Wanted,
+    depth: u32,
+) -> FxHashSet<PlaceId> {
     let mut known: FxHashMap<BlockId, FxHashSet<PlaceId>> = FxHashMap::default();
     let mut ends: Option<FxHashSet<PlaceId>> = None;
     known.insert(BlockId(0), FxHashSet::default());
@@ -18,17 +33,20 @@ pub fn certain(unit: &ScriptUnit, graph: &Graph, procedures: &[Graph], depth: u3
         let mut waits = false;
         for step in &block.steps {
             match &step.kind {
-                StepKind::Assign { place, axis: None, op: AssignOp::Set, .. } => {
-                    assigned.insert(*place);
+                StepKind::Assign { place, axis: None, op: AssignOp::Set, value, .. } => {
+                    if wanted == Wanted::Value || !super::access::names(unit, *value, *place) {
+                        assigned.insert(*place);
+                    }
                 }
-                StepKind::Clear { place, .. } => {
-                    assigned.remove(place);
-                }
+                StepKind::Clear { place, .. } => match wanted {
+                    Wanted::Value => drop(assigned.remove(place)),
+                    Wanted::Renewal => drop(assigned.insert(*place)),
+                },
                 StepKind::Wait(_) => waits = true,
                 StepKind::Call(call) => {
                     if let Meaning::Procedure(id) = unit.meaning(*call) {
                         if depth > 0 {
-                            assigned.extend(of_procedure(unit, id, procedures, depth));
+                            assigned.extend(of_procedure(unit, id, procedures, wanted, depth));
                         }
                         waits |= unit.procedures[id.index()].waits;
                     }
@@ -55,8 +73,9 @@ pub fn certain(unit: &ScriptUnit, graph: &Graph, procedures: &[Graph], depth: u3
     ends.unwrap_or_default()
 }
 
-fn of_procedure(unit: &ScriptUnit, id: ProcId, procedures: &[Graph], depth: u32) -> FxHashSet<PlaceId> {
-    procedures.get(id.index()).map_or_else(FxHashSet::default, |graph| certain(unit, graph, procedures, depth - 1))
+fn of_procedure(unit: &ScriptUnit, id: ProcId, procedures: &[Graph], wanted: Wanted, depth: u32) -> FxHashSet<PlaceId> {
+    let graph = procedures.get(id.index());
+    graph.map_or_else(FxHashSet::default, |graph| certain(unit, graph, procedures, wanted, depth - 1))
 }
 
 /// The ways on, but for what runs later.

@@ -1461,12 +1461,22 @@ impl<'w, 'p> Run<'w, 'p> {
         self.eval(state, text);
         for (at, place) in printed {
             let Some(slot) = self.slot(place) else { continue };
-            if state.values[slot as usize].stand_in {
+            if self.may_be_stand_in(state, slot) {
                 let place = self.unit.place_of(self.unit.behind(at)).unwrap_or(place);
                 self.event(Event::StandIn { at, place });
             }
             self.tell_suspects(state, |wrong| matches!(wrong, Wrong::Outside(other, _) if other == slot));
         }
+    }
+
+    /// Whether a slot may still hold its variable's stand-in.
+    fn may_be_stand_in(&self, state: &State, slot: Slot) -> bool {
+        let value = state.value(slot);
+        let default = self.table.slots[slot as usize].variable.and_then(|id| {
+            let variable = self.world.project.registry.var(id);
+            Some(self.world.constant(variable.default.as_ref()?, variable.ty))
+        });
+        value.stand_in && default.is_none_or(|default| value.value.meet(&default).is_some())
     }
 }
 

@@ -695,7 +695,29 @@ impl Run<'_, '_> {
                 Some(state)
             });
         }
+        for (expr, other) in [(left.0, right.0), (right.0, left.0)] {
+            if let Some((slot, is_stand_in)) = self.asked_for_stand_in(expr, other) {
+                let sure = if is_stand_in { &mut different } else { &mut equal };
+                sure.iter_mut().for_each(|state| state.values[slot as usize].stand_in = false);
+            }
+        }
         if op == BinaryOp::Equal { (equal, different) } else { (different, equal) }
+    }
+
+    /// The slot of a variable that has a stand-in, where it is compared with a text, and whether the text is the stand-in.
+    fn asked_for_stand_in(&self, expr: ExprId, other: ExprId) -> Option<(Slot, bool)> {
+        let ExprKind::Text(parts) = &self.unit.tree.expr(other).kind else { return None };
+        let literal = match &parts[..] {
+            [] => "",
+            [TextPart::Plain(text)] => text,
+            _ => return None,
+        };
+        let slot = self.slot_of(expr)?;
+        let variable = self.world.project.registry.var(self.table.slots[slot as usize].variable?);
+        match &variable.default {
+            Some(crate::registry::Value::Text(text)) if variable.placeholder => Some((slot, **text == *literal)),
+            _ => None,
+        }
     }
 
     /// The slot of a name that holds an instance, or of an instance that is named outright.

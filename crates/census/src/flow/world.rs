@@ -99,6 +99,8 @@ struct Beforehand {
     spawn: FxHashMap<CellId, HandlerId>,
     /// Cells that `enter` handlers assign for certain.
     enter: FxHashMap<CellId, HandlerId>,
+    /// Cells that `start` handlers certainly renew, whatever they held before.
+    renewed: FxHashSet<CellId>,
 }
 
 /// All that the analysis knows.

@@ -1,5 +1,6 @@
 //! What is certain to have been assigned before a handler begins: by `start`, `spawn` and `enter`.
 
+use super::certain::Wanted;
 use super::*;
 
 impl World<'_> {
@@ -16,22 +17,28 @@ impl World<'_> {
                 Trigger::Enter => &mut beforehand.enter,
                 _ => continue,
             };
-            let (script, _) = self.handler(id);
-            for place in certain::certain(unit, graph, &self.graphs[script.index()].procedures, 8) {
-                let own = match unit.place(place) {
-                    Place::Private(_) | Place::Variable(_, Base::One | Base::Own) => true,
-                    // Of many, one that is named gets a value, and the others none.
-                    Place::Variable(id, Base::Listed(_)) => {
-                        !self.project.registry.is_many(self.project.registry.var(id).owner)
-                    }
-                    _ => false,
-                };
-                if let Some(cell) = self.project.cell_of(unit, place).filter(|_| own) {
-                    into.entry(cell).or_insert(id);
-                }
+            for cell in self.certain_of(id, graph, Wanted::Value) {
+                into.entry(cell).or_insert(id);
+            }
+            if matches!(handler.trigger, Trigger::Start) && self.starts_for_certain(unit) {
+                beforehand.renewed.extend(self.certain_of(id, graph, Wanted::Renewal));
             }
         }
         self.beforehand = beforehand;
+    }
+
+    /// The cells of which a handler makes something certain, each for its own instance or for all.
+    fn certain_of(&self, handler: HandlerId, graph: &Graph, wanted: Wanted) -> Vec<CellId> {
+        let (script, _) = self.handler(handler);
+        let unit = self.project.script(script);
+        let is_own = |place: &PlaceId| match unit.place(*place) {
+            Place::Private(_) | Place::Variable(_, Base::One | Base::Own) => true,
+            // Of many, one that is named gets a value, and the others none.
+            Place::Variable(id, Base::Listed(_)) => !self.project.registry.is_many(self.project.registry.var(id).owner),
+            _ => false,
+        };
+        let all = certain::certain(unit, graph, &self.graphs[script.index()].procedures, wanted, 8);
+        all.into_iter().filter(is_own).filter_map(|place| self.project.cell_of(unit, place)).collect()
     }
 
     fn first_scene(&self) -> Option<OwnerId> {
@@ -70,10 +77,10 @@ impl World<'_> {
             })
     }
 
-    /// Whether `start` handlers certainly give a cell a fresh value.
+    /// Whether `start` handlers are certain not to leave a cell what it held before.
     #[must_use]
     pub fn fresh_at_start(&self, cell: CellId) -> bool {
-        self.beforehand.start.contains_key(&cell)
+        self.beforehand.renewed.contains(&cell)
     }
 
     /// Whether a cell is certain to have been assigned when a handler begins.

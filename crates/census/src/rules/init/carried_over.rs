@@ -136,6 +136,8 @@ on bell {
 fresh = { type = "int", scope = "global", default = 0, engine = "reads" }
 half = { type = "int", scope = "global", default = 0, engine = "reads" } # ~ init/carried-over
 late = { type = "int", scope = "global", default = 0, engine = "reads" } # ~ init/carried-over
+counted = { type = "int", scope = "global", default = 0, engine = "reads" } # ~ init/carried-over
+emptied = { type = "int", scope = "global", engine = "reads" }
 meant = { type = "int", scope = "global", default = 0, lifetime = "session", engine = "reads" }
 "#,
             &[r#"script tides for tide
@@ -145,6 +147,9 @@ on start {
     if chance(0.5) {
         half = 0
     }
+    let runs = counted
+    counted = runs + 1
+    clear emptied
     wait 1s
     late = 0
 }
@@ -154,6 +159,7 @@ on bell {
     half += 1
     late += 1
     meant += 1
+    emptied = 3
 }
 "#],
         );

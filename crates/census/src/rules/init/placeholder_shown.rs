@@ -110,4 +110,38 @@ on bell {
 "#],
         );
     }
+
+    #[test]
+    fn a_test_tells_that_it_is_no_stand_in() {
+        expect(
+            r#"[variables.tide]
+title = { type = "text", scope = "global", default = "TITLE", placeholder = true }
+level = { type = "int", scope = "global", default = -1, placeholder = true }
+"#,
+            &[r#"script tides for tide
+
+on bell {
+    if title != "TITLE" {
+        show "{title}"
+    }
+    if title == "Neap tide" {
+        show "{title}"
+    } else {
+        show "{title}" // ~ init/placeholder-shown
+    }
+    if level >= 0 {
+        show "{level}"
+    }
+    if level != 2 {
+        show "{level}" // ~ init/placeholder-shown
+    }
+}
+
+on touched(other) {
+    title = "Neap tide"
+    level = random(1, 4)
+}
+"#],
+        );
+    }
 }

@@ -6,7 +6,7 @@ use crate::flow::certain;
 use crate::flow::graph::{Block, Exit, Graph, Step, StepKind};
 use crate::flow::world::called;
 use crate::project::{Base, CellId, Meaning, Place, PlaceId, ProcId, ScriptId, ScriptUnit};
-use crate::registry::Bound;
+use crate::registry::{Bound, End, Overflow, Registry, VarId};
 use crate::rules::Facts;
 use crate::rules::{Example, Rule};
 use crate::script::ast::{AssignOp, ExprId, ExprKind};
@@ -55,9 +55,10 @@ on bell {
 
 fn check(facts: &Facts<'_>) -> Vec<Finding> {
     let mut findings = Vec::new();
+    let clamping = clamping(facts.registry());
     for (script, unit) in facts.project.script_ids() {
         let graphs = &facts.world.graphs[script.index()];
-        let judge = Judge::new(facts, unit, script);
+        let judge = Judge::new(facts, unit, script, &clamping);
         let none = FxHashSet::default();
         let handlers = graphs.handlers.iter().map(|graph| (graph, &none));
         let procedures = graphs.procedures.iter().zip(&judge.procedures).map(|(graph, called)| (graph, &called.then));
@@ -79,6 +80,13 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
         }
     }
     findings
+}
+
+/// The variables that others are clamped to.
+fn clamping(registry: &Registry) -> FxHashSet<VarId> {
+    let clamped = registry.var_ids().map(|id| registry.var(id)).filter(|variable| variable.overflow == Overflow::Clamp);
+    let bounds = clamped.flat_map(|variable| [End::Min, End::Max].map(|end| variable.bound(end)));
+    bounds.filter_map(|bound| if let Some(Bound::Variable(id)) = bound { Some(*id) } else { None }).collect()
 }
 
 /// The places that are certain to be overwritten before a read; none: no way leads on from here.
@@ -117,11 +125,12 @@ fn meet(known: &mut Overwritten, other: &FxHashSet<PlaceId>) {
 struct Judge<'a, 'p> {
     facts: &'a Facts<'p>,
     unit: &'a ScriptUnit,
+    clamping: &'a FxHashSet<VarId>,
     procedures: Vec<Called>,
 }
 
 impl<'a, 'p> Judge<'a, 'p> {
-    fn new(facts: &'a Facts<'p>, unit: &'a ScriptUnit, script: ScriptId) -> Self {
+    fn new(facts: &'a Facts<'p>, unit: &'a ScriptUnit, script: ScriptId, clamping: &'a FxHashSet<VarId>) -> Self {
         let graphs = &facts.world.graphs[script.index()].procedures;
         let mut procedures: Vec<Called> = graphs
             .iter()
@@ -136,7 +145,7 @@ impl<'a, 'p> Judge<'a, 'p> {
             }
         }
         take_over(&mut procedures, &graphs.iter().map(|graph| called(unit, graph)).collect::<Vec<_>>());
-        let mut judge = Self { facts, unit, procedures };
+        let mut judge = Self { facts, unit, clamping, procedures };
         // Procedures that call each other: from nothing upwards, as far as two rounds see.
         for _ in 0..2 {
             for (at, graph) in graphs.iter().enumerate() {
@@ -305,14 +314,15 @@ impl<'a, 'p> Judge<'a, 'p> {
                 found.dead.push((step.span, *place));
             }
             self.rebound(*place, state);
-            let kept = matches!(self.unit.place(*place), Place::Private(_) | Place::Variable(..));
-            if *op == AssignOp::Set && axis.is_none() && kept {
+            if *op == AssignOp::Set && axis.is_none() && self.is_kept(*place) {
                 state.insert(*place);
             }
         }
         if let StepKind::Clear { place, .. } = &step.kind {
             self.rebound(*place, state);
-            state.insert(*place);
+            if self.is_kept(*place) {
+                state.insert(*place);
+            }
         }
         if let StepKind::Let { place, .. } | StepKind::Bind { place } | StepKind::Spawn { place: Some(place), .. } =
             &step.kind
@@ -331,6 +341,15 @@ impl<'a, 'p> Judge<'a, 'p> {
                 self.reads(target, state);
             }
             self.way(target, state);
+        }
+    }
+
+    /// Whether what a place is given waits there to be read: a bound takes hold at once of what is clamped to it.
+    fn is_kept(&self, place: PlaceId) -> bool {
+        match self.unit.place(place) {
+            Place::Private(_) => true,
+            Place::Variable(id, _) => !self.clamping.contains(&id),
+            _ => false,
         }
     }
 
@@ -580,5 +599,22 @@ proc rest() {
 }
 "#],
         );
+    }
+
+    #[test]
+    fn a_bound_takes_hold_at_once_of_what_is_clamped_to_it() {
+        let bounded = |overflow: &str, mark: &str| {
+            expect(
+                &format!(
+                    r#"[variables.tide]
+wall = {{ type = "int", scope = "global", default = 6, engine = "reads" }}
+height = {{ type = "int", scope = "global", default = 0, max = "tide.wall", overflow = "{overflow}", engine = "both" }}
+"#
+                ),
+                &[&format!("script tides for tide\n\non bell {{\n    wall = 8{mark}\n    wall = 9\n}}\n")],
+            );
+        };
+        bounded("clamp", "");
+        bounded("error", " // ~ unused/dead-write");
     }
 }
