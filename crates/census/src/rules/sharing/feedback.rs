@@ -6,6 +6,7 @@ use crate::finding::{Finding, Level, RuleName};
 use crate::flow::access::{Access, AccessKind, Body, walk_expr};
 use crate::project::builtin::Builtin;
 use crate::project::{CellId, Meaning, Place, ScriptUnit};
+use crate::registry::{Bound, End, Overflow};
 use crate::rules::Facts;
 use crate::rules::facts::HandlerView;
 use crate::rules::{Example, Rule};
@@ -269,7 +270,8 @@ fn edges(
 
 fn turn(bodies: &Bodies<'_, '_>, access: &Access, op: AssignOp, value: Option<ExprId>) -> Turn {
     let Some(value) = value.map(|value| bodies.behind(value)) else { return Turn::Ends };
-    let moves = |by: Option<Way>| by.map_or(Turn::Other, |way| Turn::Moves { way, itself: true, stops: false });
+    let is_cut = |way: Way| is_clamped(bodies.facts, access.cell, way);
+    let moves = |by: Option<Way>| by.map_or(Turn::Other, |way| Turn::Moves { way, itself: true, stops: is_cut(way) });
     match op {
         AssignOp::Set => {}
         AssignOp::Add => return moves(sign(bodies, value)),
@@ -284,7 +286,20 @@ fn turn(bodies: &Bodies<'_, '_>, access: &Access, op: AssignOp, value: Option<Ex
     moved(bodies, value, &of).map_or(Turn::Other, |(cell, by, stops)| match by {
         None if stops => Turn::Other,
         None => Turn::Copies,
-        Some(way) => Turn::Moves { way, itself: cell == access.cell, stops },
+        Some(way) => Turn::Moves { way, itself: cell == access.cell, stops: stops || is_cut(way) },
+    })
+}
+
+/// Whether a cell that goes one way comes to a limit that stays where it is, and is cut to it.
+fn is_clamped(facts: &Facts<'_>, cell: CellId, way: Way) -> bool {
+    let end = if way == Way::Up { End::Max } else { End::Min };
+    let stays = |bound: &Bound| match bound {
+        Bound::Number(_) => true,
+        Bound::Variable(id) => facts.world.fixed(CellId(id.0)).is_some(),
+    };
+    facts.project.variable_of(cell).is_some_and(|id| {
+        let variable = facts.registry().var(id);
+        variable.overflow == Overflow::Clamp && variable.bound(end).is_some_and(stays)
     })
 }
 
@@ -530,6 +545,22 @@ on bell {
 }
 "#],
         );
+    }
+
+    #[test]
+    fn a_limit_that_cuts_ends_it_and_one_that_wraps_does_not() {
+        let stepping = |overflow: &str, mark: &str| {
+            expect(
+                &format!(
+                    "[variables.tide]\nheight = {{ type = \"int\", scope = \"global\", default = 0, min = 0, max = 6, overflow = \"{overflow}\", engine = \"reads\" }}\n"
+                ),
+                &[&format!(
+                    "script tides for tide\n\non changed height {{\n    height += 1{mark}\n}}\n\non bell {{\n    height = 0\n}}\n"
+                )],
+            );
+        };
+        stepping("clamp", "");
+        stepping("wrap", " // ~ sharing/feedback");
     }
 
     #[test]

@@ -68,17 +68,19 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
 fn for_one_owner(facts: &Facts<'_>, id: VarId) -> Option<(String, String)> {
     let registry = facts.registry();
     let variable = registry.var(id);
-    let mut owners: Vec<Option<OwnerId>> = facts.uses(CellId(id.0)).map(|(unit, _)| unit.owner).collect();
-    owners.sort_unstable();
-    owners.dedup();
-    let [Some(only)] = owners[..] else { return None };
-    let narrower = registry.is_actor(only) || registry.is_scene(only);
-    if variable.scope != Scope::Global || only == variable.owner || !narrower {
-        return None;
-    }
-    let (identity, user) = (registry.identity(id), &registry.owner(only).name);
-    let message = format!("`{identity}` is global, and only scripts of `{user}` use it");
-    Some((message, format!("make it a variable of `{user}`")))
+    let only = |of: fn(&ScriptUnit) -> Option<OwnerId>| {
+        let mut all: Vec<Option<OwnerId>> = facts.uses(CellId(id.0)).map(|(unit, _)| of(unit)).collect();
+        all.sort_unstable();
+        all.dedup();
+        if let [Some(only)] = all[..] { Some(only) } else { None }
+    };
+    // A scene's scripts are its own, and those that are `in` it.
+    let actor = only(|unit| unit.owner).filter(|&owner| registry.is_actor(owner));
+    let user = actor.or_else(|| only(|unit| unit.scene)).filter(|_| variable.scope == Scope::Global)?;
+    let (identity, name) = (registry.identity(id), &registry.owner(user).name);
+    let whose = if actor.is_some() { "of" } else { "in" };
+    let message = format!("`{identity}` is global, and only scripts {whose} `{name}` use it");
+    Some((message, format!("make it a variable of `{name}`")))
 }
 
 /// A variable that one handler alone uses, and gives a value before it reads it.
@@ -172,6 +174,18 @@ on bell {
 }
 "#],
         );
+    }
+
+    #[test]
+    fn a_global_for_one_scene() {
+        let tide = "[variables.tide]\nboats = { type = \"int\", scope = \"global\", default = 0 }";
+        let counting = |scene: &str| {
+            format!(
+                "script counts for tide{scene}\n\non bell {{\n    boats += 1\n}}\n\non enter {{\n    show \"{{boats}}\"\n}}\n"
+            )
+        };
+        expect(&format!("{tide} # ~ sharing/wider-than-needed\n"), &[&counting(" in harbor")]);
+        expect_no_note(&format!("{tide}\n"), &counting(""));
     }
 
     #[test]

@@ -950,26 +950,6 @@ on bell {
     );
 }
 
-#[test]
-fn two_that_set_each_other_off() {
-    judged(
-        r#"script tides for tide
-
-on changed pulls {
-    height = pulls + 1
-}
-
-on changed height {
-    pulls = height + 1 // ~ sharing/feedback
-}
-
-on bell {
-    pulls += 1
-}
-"#,
-    );
-}
-
 // ---- whose it is ----
 
 #[test]

@@ -2,6 +2,7 @@
 
 use crate::finding::{Finding, Level, RuleName};
 use crate::project::CellId;
+use crate::registry::{Type, VarId};
 use crate::rules::Facts;
 use crate::rules::{Example, Rule};
 
@@ -42,7 +43,9 @@ on bell {
 
 fn check(facts: &Facts<'_>) -> Vec<Finding> {
     let registry = facts.registry();
-    let unused = registry.var_ids().filter(|&id| is_unused(facts, CellId(id.0)) && registry.var(id).retired.is_none());
+    // An entry that can't be read has a finding of its own.
+    let counts = |id: VarId| registry.var(id).retired.is_none() && registry.var(id).ty != Type::Unknown;
+    let unused = registry.var_ids().filter(|&id| counts(id) && is_unused(facts, CellId(id.0)));
     unused
         .map(|id| {
             let identity = registry.identity(id);
