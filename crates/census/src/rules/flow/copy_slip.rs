@@ -9,7 +9,7 @@ use crate::script::ast::*;
 use crate::script::lexer::{self, TokenKind};
 use crate::source::Span;
 use rayon::prelude::*;
-use rustc_hash::FxHashMap;
+use rustc_hash::{FxHashMap, FxHashSet};
 use std::hash::BuildHasher;
 
 /// The rule.
@@ -77,10 +77,12 @@ struct Piece<'a> {
 }
 
 fn check(facts: &Facts<'_>) -> Vec<Finding> {
-    facts.project.scripts.par_iter().flat_map_iter(|unit| check_script(facts, unit)).collect()
+    let registry = facts.registry();
+    let variables: FxHashSet<&str> = registry.var_ids().map(|id| &*registry.var(id).name).collect();
+    facts.project.scripts.par_iter().flat_map_iter(|unit| check_script(facts, &variables, unit)).collect()
 }
 
-fn check_script(facts: &Facts<'_>, unit: &ScriptUnit) -> Vec<Finding> {
+fn check_script(facts: &Facts<'_>, variables: &FxHashSet<&str>, unit: &ScriptUnit) -> Vec<Finding> {
     let all = words(&facts.project.sources.file(unit.file).text);
     let shaped: Vec<u64> = all.iter().map(|token| rustc_hash::FxBuildHasher.hash_one(shape(token))).collect();
     let prints = Prints::of(&shaped);
@@ -98,7 +100,7 @@ fn check_script(facts: &Facts<'_>, unit: &ScriptUnit) -> Vec<Finding> {
     for alike in alike.values() {
         let alike = &alike[..alike.len().min(MOST_ALIKE)];
         for (at, first) in alike.iter().enumerate() {
-            findings.extend(alike[at + 1..].iter().filter_map(|later| slip(unit, first, later)));
+            findings.extend(alike[at + 1..].iter().filter_map(|later| slip(unit, variables, first, later)));
         }
     }
     findings.sort_by_key(|finding| finding.at);
@@ -189,41 +191,64 @@ fn shape<'a>(token: &Written<'a>) -> Shape<'a> {
     }
 }
 
-/// The one name that was not changed along from the first block to the later one.
-fn slip(unit: &ScriptUnit, first: &Piece<'_>, later: &Piece<'_>) -> Option<Finding> {
+/// The one name that was not changed along from the first block to the later one; `known` are the names that there are.
+fn slip(unit: &ScriptUnit, known: &FxHashSet<&str>, first: &Piece<'_>, later: &Piece<'_>) -> Option<Finding> {
     if first.span.contains(later.span) || later.span.contains(first.span) {
         return None;
     }
     if first.shapes != later.shapes {
         return None;
     }
-    let names = || {
+    let pairs = || {
         let pairs = first.tokens.iter().zip(later.tokens);
         pairs.filter(|(a, _)| a.0 == TokenKind::Word).map(|(a, b)| (a.1, b.1, b.2))
     };
     let mut changed: FxHashMap<&str, (&str, usize)> = FxHashMap::default();
-    for (a, b, _) in names().filter(|(a, b, _)| a != b) {
+    for (a, b, _) in pairs().filter(|(a, b, _)| a != b) {
         let known = changed.entry(a).or_insert((b, 0));
         if known.0 != b {
             return None;
         }
         known.1 += 1;
     }
-    let mut odd = names().filter(|(a, b, _)| a == b && changed.contains_key(a));
-    let (name, _, at) = odd.next()?;
-    let &(wanted, times) = changed.get(name)?;
-    if odd.next().is_some() || times < 2 {
+    let times: usize = changed.values().map(|(_, times)| times).sum();
+    if times < 2 {
+        return None; // One name more or less is no copy.
+    }
+    let part = swapped(&changed);
+    let wanted = |name: &str| match (changed.get(name), part) {
+        (Some((other, _)), _) => Some((*other).to_owned()),
+        (None, Some((from, to))) if name.contains(from) => {
+            Some(name.replacen(from, to, 1)).filter(|other| known.contains(other.as_str()))
+        }
+        _ => None,
+    };
+    let mut odd = pairs().filter(|(a, b, _)| a == b).filter_map(|(name, _, at)| Some((name, wanted(name)?, at)));
+    let (name, wanted, at) = odd.next()?;
+    if odd.next().is_some() {
         return None;
     }
     let message = format!(
-        "this block is like an earlier one with `{wanted}` for `{name}`, but here `{name}` was left: it is changed \
-         {times} times and not this once"
+        "this block is like an earlier one, with names changed in {times} places, but here `{name}` was left, where \
+         `{wanted}` would go with them"
     );
     Some(
         Finding::new(RULE.name, unit.at(at), message)
             .help(format!("write `{wanted}`, if that is what is meant"))
             .with(unit.at(Span { start: first.span.start, end: first.span.start }), "the earlier block is here"),
     )
+}
+
+/// The part of their names that all changed ones have exchanged for another: `port` for `bow` in `port_oil` and `port_cap`.
+fn swapped<'a>(changed: &FxHashMap<&'a str, (&'a str, usize)>) -> Option<(&'a str, &'a str)> {
+    let (&a, &(b, _)) = changed.iter().min()?;
+    let same = |(a, b): &(char, char)| a == b;
+    let before: usize = a.chars().zip(b.chars()).take_while(same).map(|(c, _)| c.len_utf8()).sum();
+    let (from, to) = (&a[before..], &b[before..]);
+    let behind: usize = from.chars().rev().zip(to.chars().rev()).take_while(same).map(|(c, _)| c.len_utf8()).sum();
+    let (from, to) = (&from[..from.len() - behind], &to[..to.len() - behind]);
+    let alike = |(a, (b, _)): (&&str, &(&str, usize))| a.replacen(from, to, 1) == **b;
+    (!from.is_empty() && !to.is_empty() && changed.iter().all(alike)).then_some((from, to))
 }
 
 #[cfg(test)]
@@ -309,5 +334,27 @@ on touched(other) {
 }
 "#],
         );
+    }
+
+    #[test]
+    fn a_name_that_goes_with_those_that_were_changed() {
+        let registry = r#"[variables.tide]
+port_oil = { type = "int", scope = "global", default = 0, engine = "both" }
+port_cap = { type = "int", scope = "global", default = 9, engine = "both" }
+port_lamp = { type = "bool", scope = "global", default = true, engine = "both" }
+bow_oil = { type = "int", scope = "global", default = 0, engine = "both" }
+bow_cap = { type = "int", scope = "global", default = 9, engine = "both" }
+bow_lamp = { type = "bool", scope = "global", default = true, engine = "both" }
+mast_oil = { type = "int", scope = "global", default = 0, engine = "both" }
+"#;
+        let copied = |head: &str, body: &str| {
+            let first = "    if port_oil > port_cap {\n        port_oil = port_cap\n        port_lamp = false\n    }\n";
+            let later = format!("    if {head} {{\n        {body}\n    }}\n");
+            expect(registry, &[&format!("script lamps for tide\n\non bell {{\n{first}{later}}}\n")]);
+        };
+        copied("bow_oil > bow_cap", "bow_oil = bow_cap\n        bow_lamp = false");
+        copied("bow_oil > bow_cap", "bow_oil = bow_cap\n        port_lamp = false // ~ flow/copy-slip");
+        copied("bow_oil > bow_cap", "bow_oil = port_cap // ~ flow/copy-slip\n        bow_lamp = false");
+        copied("mast_oil > port_cap", "mast_oil = port_cap\n        port_lamp = false"); // Only one of its kind.
     }
 }

@@ -88,8 +88,9 @@ fn meant_bare(facts: &Facts<'_>, unit: &ScriptUnit, name: &str) -> Option<VarId>
     let member = |owner: Option<OwnerId>| owner.and_then(|owner| registry.member(owner, name));
     member(unit.owner).or_else(|| member(unit.scene)).or_else(|| {
         let all = registry.by_short_name.get(name)?;
-        let systems = all.iter().filter(|&&id| registry.owner(registry.var(id).owner).kind == OwnerKind::System);
-        systems.copied().next()
+        let mut systems = all.iter().filter(|&&id| registry.owner(registry.var(id).owner).kind == OwnerKind::System);
+        // Where several systems have it, the bare name alone would mean none of them.
+        systems.next().filter(|_| systems.next().is_none()).copied()
     })
 }
 
@@ -207,5 +208,15 @@ on enter {
 }
 "#],
         );
+    }
+
+    #[test]
+    fn a_name_that_two_systems_have_means_neither() {
+        let state = "{ type = \"int\", scope = \"global\", default = 0, engine = \"both\" }";
+        let script = |mark: &str| {
+            format!("script crews for mailboat\n\non bell {{\n    let height = 3{mark}\n    note \"{{height}}\"\n}}\n")
+        };
+        expect(&format!("[variables]\ntide.height = {state}\n"), &[&script(" // ~ shadow/local")]);
+        expect(&format!("[variables]\ntide.height = {state}\noffice.height = {state}\n"), &[&script("")]);
     }
 }
