@@ -946,8 +946,8 @@ impl<'p> World<'p> {
                 Abstract::of(Value::Ref { none: self.may_be_absent(unit, instance), some: true })
             }
             Key::Count(actor) => {
-                let least = self.least_count(handler, actor);
-                Abstract::of(Value::Num(Num::range(least, f64::INFINITY, true)))
+                let (least, most) = (self.least_count(handler, actor), self.most_count(unit, actor));
+                Abstract::of(Value::Num(Num::range(least, most, true)))
             }
             Key::Result(_) | Key::Rounds(_) => Abstract::of(anything(facts.ty)),
             Key::Place(place) => match unit.place(place) {
@@ -966,6 +966,21 @@ impl<'p> World<'p> {
         let listed = self.project.registry.instances_of(actor).filter(|&id| !self.may_be_absent(unit, id)).count();
         #[allow(clippy::cast_precision_loss, reason = "nobody lists 2⁵³ instances")]
         (listed.max(usize::from(own)) as f64)
+    }
+
+    /// How many instances of an actor there are at most while a script's handlers run: those of one scene, and those of all.
+    fn most_count(&self, unit: &ScriptUnit, actor: OwnerId) -> f64 {
+        if self.is_spawned(actor) {
+            return f64::INFINITY;
+        }
+        let registry = &self.project.registry;
+        let of_scene = |scene: Option<OwnerId>| {
+            registry.instances_of(actor).filter(|&id| registry.instance(id).scene == scene).count()
+        };
+        let loaded = self.scenes_of(unit).unwrap_or_else(|| self.scenes.clone());
+        let most = loaded.into_iter().map(|scene| of_scene(Some(OwnerId(scene)))).max();
+        #[allow(clippy::cast_precision_loss, reason = "nobody lists 2⁵³ instances")]
+        ((of_scene(None) + most.unwrap_or(0)) as f64)
     }
 
     /// Whether the number of an actor's instances never changes.

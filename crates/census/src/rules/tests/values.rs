@@ -485,3 +485,25 @@ on bell {
 "#,
     );
 }
+
+#[test]
+fn there_are_as_many_as_are_listed_where_nothing_makes_more() {
+    let moored = |instances: &[&str], more: &str, mark: &str| {
+        let listed: String = instances
+            .iter()
+            .enumerate()
+            .map(|(at, scene)| format!("[instances.skiff_{at}]\nof = \"skiff\"\n{scene}\n"))
+            .collect();
+        let registry = format!(
+            "[owners.skiff]\nkind = \"actor\"\ncount = \"many\"\n\n[variables.tide.moored]\ntype = \"int\"\nscope = \"global\"\n\
+             default = 0\nmin = 0\nmax = 2\nengine = \"reads\"\n\n{listed}"
+        );
+        let script = format!("script moorings for tide\n\non bell {{\n    moored = count(skiff){mark}\n{more}}}\n");
+        expect_in_scripts(&registry, &[&script]);
+    };
+    moored(&["", ""], "", "");
+    moored(&["", "", ""], "", " // ~ range/can-exceed");
+    moored(&["", "scene = \"harbor\"", "scene = \"marsh\""], "", "");
+    moored(&["", "scene = \"harbor\"", "scene = \"harbor\""], "", " // ~ range/can-exceed");
+    moored(&["", ""], "    spawn skiff\n", " // ~ range/can-exceed");
+}
