@@ -510,7 +510,9 @@ impl<'a> Resolver<'a> {
     /// "did you mean …?"; what has one of these names counts as used here.
     fn meant<'n>(&mut self, name: &str, all: impl IntoIterator<Item = &'n str>) -> Option<String> {
         let near = nearest(name, all);
-        self.unit.meant_names.extend(near.iter().map(|&name| name.to_owned()));
+        if !self.silent {
+            self.unit.meant_names.extend(near.iter().map(|&name| name.to_owned()));
+        }
         offer(&near)
     }
 
@@ -884,12 +886,12 @@ impl<'a> Resolver<'a> {
             StatementKind::Call(_) => waits = true,
             _ => {}
         });
-        let silent = std::mem::replace(&mut self.silent, true);
-        for target in targets {
-            self.expr(tree, target);
-            self.forget(target);
-        }
-        self.silent = silent;
+        self.quietly(|resolver| {
+            for target in targets {
+                resolver.expr(tree, target);
+                resolver.forget(target);
+            }
+        });
         if waits {
             self.forget_shared();
         }
@@ -1028,9 +1030,7 @@ impl<'a> Resolver<'a> {
             self.expr(tree, text);
             return;
         }
-        let silent = std::mem::replace(&mut self.silent, true);
-        self.expr(tree, text);
-        self.silent = silent;
+        self.quietly(|resolver| resolver.expr(tree, text));
         let span = tree.expr(text).span;
         self.mismatch(span, "here stands one text, in quotes".to_owned());
         let help = match &tree.expr(text).kind {
@@ -1277,13 +1277,18 @@ impl<'a> Resolver<'a> {
     }
 
     fn peek_type(&mut self, tree: &Script, expr: ExprId) -> Type {
+        self.quietly(|resolver| resolver.expr(tree, expr))
+    }
+
+    /// A look at what will be looked at once more, or is wrong as it is: nothing that is found counts.
+    fn quietly<T>(&mut self, look: impl FnOnce(&mut Self) -> T) -> T {
         let silent = std::mem::replace(&mut self.silent, true);
         let uses = (self.unit.bare_uses.len(), self.unit.unchecked.len());
-        let ty = self.expr(tree, expr);
+        let found = look(self);
         self.unit.bare_uses.truncate(uses.0);
         self.unit.unchecked.truncate(uses.1);
         self.silent = silent;
-        ty
+        found
     }
 
     fn arithmetic(&mut self, tree: &Script, op: BinaryOp, left: ExprId, right: ExprId) -> Type {

@@ -340,3 +340,40 @@ on touched(other) {
 "#],
     );
 }
+
+#[test]
+fn a_loop_is_looked_at_in_its_own_light() {
+    expect(
+        r#"[variables]
+tide.height = { type = "int", scope = "global", default = 0, engine = "both" }
+mailboat.height = { type = "int", scope = "instance", default = 0, engine = "both" }
+mailboat.cargo1 = { type = "int", scope = "instance", engine = "reads" }
+parcel.cargo2 = { type = "int", scope = "instance", default = 0, engine = "both", writers = ["*"] }
+"#,
+        &[
+            r#"script loading for mailboat
+
+on bell {
+    repeat 3 {
+        let height = 2 // ~ shadow/local
+        height += 1
+        note "{height}"
+    }
+    cargo1 += 1 // ~ init/read-before-set
+}
+"#,
+            r"script sorting for lighthouse
+
+on touched(other) {
+    if other is mailboat {
+        repeat 3 {
+            if other is parcel {
+                other.cargo2 = 3
+            }
+        }
+    }
+}
+",
+        ],
+    );
+}
