@@ -151,6 +151,8 @@ pub struct World<'p> {
     answers: FxHashMap<SignalId, Vec<HandlerId>>,
     /// By handler: what it may take away before it first waits.
     removes_at_once: Vec<going::Between>,
+    /// What `start`, `spawn` and `enter` handlers may take away before they first wait.
+    removed_in_openings: going::Between,
     /// By signal that scripts send: what may be gone between the `send` and the answer.
     removed_between: FxHashMap<SignalId, going::Between>,
     /// The scripts that spawn each actor.
@@ -226,6 +228,7 @@ impl<'p> World<'p> {
             removes_any: false,
             answers: FxHashMap::default(),
             removes_at_once: Vec::new(),
+            removed_in_openings: going::Between::default(),
             removed_between: FxHashMap::default(),
             spawned: FxHashMap::default(),
             scenes: all_scenes(&project.registry),
@@ -267,6 +270,7 @@ impl<'p> World<'p> {
         world.yields = ids.iter().map(|&id| world.lets_others_act(id)).collect();
         world.pausing = ids.iter().map(|&id| world.wants_pauses(id)).collect();
         world.openings = ids.iter().map(|&id| world.find_opening(id)).collect();
+        world.removed_in_openings = world.find_removed_in_openings();
         world.removed_between = world.find_removed_between();
         world.cell_stops = world.find_cell_stops();
         world.tables = world.make_tables();
@@ -943,7 +947,8 @@ impl<'p> World<'p> {
         match facts.key {
             Key::Scene => Abstract::of(Value::Text(self.scenes_of(unit))),
             Key::Instance(instance) => {
-                Abstract::of(Value::Ref { none: self.may_be_absent(unit, instance), some: true })
+                let absent = self.may_be_absent(unit, instance) && !self.is_just_made(handler, instance);
+                Abstract::of(Value::Ref { none: absent, some: true })
             }
             Key::Count(actor) => {
                 let (least, most) = (self.least_count(handler, actor), self.most_count(unit, actor));
@@ -957,6 +962,30 @@ impl<'p> World<'p> {
                 Place::Variable(_, base) => self.entry_of_cell(handler, facts, Some(base)),
             },
         }
+    }
+
+    /// The same as a handler goes on after a wait, for what is no cell.
+    #[must_use]
+    pub fn value_after_wait(&self, handler: HandlerId, facts: &SlotFacts) -> Abstract {
+        match facts.key {
+            Key::Instance(instance) => {
+                let absent = self.may_be_absent(self.parts(handler).0, instance);
+                Abstract::of(Value::Ref { none: absent, some: true })
+            }
+            _ => self.entry_value(handler, facts),
+        }
+    }
+
+    /// Whether an instance that is listed was made in the very dispatch that a handler begins in, and nothing in it may have
+    /// taken it away again.
+    fn is_just_made(&self, handler: HandlerId, instance: InstanceId) -> bool {
+        let listed = self.project.registry.instance(instance);
+        let made = match self.openings[handler.index()] {
+            Some(waiting::Opening::Start) => listed.scene.is_none() || listed.scene == self.first_scene(),
+            Some(waiting::Opening::Enter) => listed.scene.is_some() && listed.scene == self.parts(handler).0.scene,
+            _ => false,
+        };
+        made && !self.removed_in_openings.may_remove(listed.of)
     }
 
     /// How many instances of an actor there are at least whenever a handler goes on.

@@ -61,7 +61,7 @@ impl<'w> Run<'w, '_> {
         let facts = &self.table.slots[slot];
         match (facts.key, self.held(state, slot, facts.ty)) {
             (Key::Scene | Key::Instance(_), _) => {
-                state.values[slot] = self.world.entry_value(self.handler, facts);
+                state.values[slot] = self.world.value_after_wait(self.handler, facts);
                 self.forget_tests(state, |read| read as usize == slot);
             }
             (Key::Count(actor), _) if !self.world.is_counted_for_good(actor) => {

@@ -41,7 +41,7 @@ impl World<'_> {
         all.into_iter().filter(is_own).filter_map(|place| self.project.cell_of(unit, place)).collect()
     }
 
-    fn first_scene(&self) -> Option<OwnerId> {
+    pub(super) fn first_scene(&self) -> Option<OwnerId> {
         self.project.config.first_scene.as_deref().and_then(|name| self.project.registry.find_owner(name))
     }
 

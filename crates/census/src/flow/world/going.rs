@@ -12,6 +12,11 @@ pub(super) struct Between {
 }
 
 impl Between {
+    /// Whether an instance of an actor may be among what is removed.
+    pub(super) fn may_remove(&self, actor: OwnerId) -> bool {
+        may_be_among(&self.removed, Some(actor))
+    }
+
     /// Takes in what a step does.
     fn take(&mut self, unit: &ScriptUnit, step: &graph::Step) {
         match step.kind {
@@ -74,6 +79,14 @@ impl World<'_> {
         let steps = called[1..].iter().flat_map(|graph| &graph.blocks).flat_map(|block| &block.steps);
         steps.for_each(|step| taken.take(unit, step));
         taken
+    }
+
+    pub(super) fn find_removed_in_openings(&self) -> Between {
+        let opening = self.handler_ids().filter(|id| self.openings[id.index()].is_some());
+        opening.fold(Between::default(), |mut all, id| {
+            all.removed.extend(&self.removes_at_once[id.index()].removed);
+            all
+        })
     }
 
     /// For each signal that scripts send, what may be removed, or go with its scene, before it is answered: by its sender, by

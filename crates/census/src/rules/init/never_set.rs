@@ -73,8 +73,11 @@ pub fn is_never_set(facts: &Facts<'_>, cell: CellId) -> bool {
 fn word(facts: &Facts<'_>, cell: CellId) -> Finding {
     let name = facts.cell_name(cell);
     let reads = facts.uses(cell).filter(|(_, access)| access.kind == AccessKind::Read).count();
-    let places = crate::words::count(reads, "place");
-    let message = format!("`{name}` has no default and nothing ever sets it, and it is read in {places}");
+    let by = match reads {
+        0 => "the game reads it".to_owned(),
+        _ => format!("it is read in {}", crate::words::count(reads, "place")),
+    };
+    let message = format!("`{name}` has no default and nothing ever sets it, and {by}");
     let mut finding = Finding::new(RULE.name, facts.declared_at(cell), message);
     let private = facts.project.variable_of(cell).is_none();
     finding.variable = (!private).then(|| name.clone());

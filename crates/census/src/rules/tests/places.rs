@@ -377,3 +377,26 @@ on touched(other) {
         ],
     );
 }
+
+#[test]
+fn what_was_just_made_is_there() {
+    let removing = r"script crews for mailboat
+
+on touched(other: parcel) {
+    remove other
+    remove self
+}
+";
+    let opening = |trigger: &str, lines: &str| {
+        let script = format!("script counts for harbor\n\non {trigger} {{\n{lines}}}\n");
+        judged(&[removing, &script]);
+    };
+    opening("start", "    free_boat.load += 1\n    dawn_boat.load += 1\n");
+    opening("enter", "    dawn_boat.load += 1\n    free_boat.load += 1 // ~ init/empty-ref\n");
+    opening("start", "    wait 1s\n    free_boat.load += 1 // ~ init/empty-ref\n");
+    opening("bell", "    dawn_boat.load += 1 // ~ init/empty-ref\n");
+    opening(
+        "start",
+        "    for boat in mailboat {\n        remove boat\n    }\n    free_boat.load += 1 // ~ init/empty-ref\n",
+    );
+}
