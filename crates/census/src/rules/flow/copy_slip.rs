@@ -203,21 +203,19 @@ fn slip(unit: &ScriptUnit, known: &FxHashSet<&str>, first: &Piece<'_>, later: &P
         let pairs = first.tokens.iter().zip(later.tokens);
         pairs.filter(|(a, _)| a.0 == TokenKind::Word).map(|(a, b)| (a.1, b.1, b.2))
     };
-    let mut changed: FxHashMap<&str, (&str, usize)> = FxHashMap::default();
+    let times = pairs().filter(|(a, b, _)| a != b).count();
+    if times < 2 || times == pairs().count() {
+        return None; // One name more or less is no copy, and where all were changed none was left.
+    }
+    let mut changed: FxHashMap<&str, &str> = FxHashMap::default();
     for (a, b, _) in pairs().filter(|(a, b, _)| a != b) {
-        let known = changed.entry(a).or_insert((b, 0));
-        if known.0 != b {
+        if *changed.entry(a).or_insert(b) != b {
             return None;
         }
-        known.1 += 1;
-    }
-    let times: usize = changed.values().map(|(_, times)| times).sum();
-    if times < 2 {
-        return None; // One name more or less is no copy.
     }
     let part = swapped(&changed);
     let wanted = |name: &str| match (changed.get(name), part) {
-        (Some((other, _)), _) => Some((*other).to_owned()),
+        (Some(other), _) => Some((*other).to_owned()),
         (None, Some((from, to))) if name.contains(from) => {
             Some(name.replacen(from, to, 1)).filter(|other| known.contains(other.as_str()))
         }
@@ -240,14 +238,14 @@ fn slip(unit: &ScriptUnit, known: &FxHashSet<&str>, first: &Piece<'_>, later: &P
 }
 
 /// The part of their names that all changed ones have exchanged for another: `port` for `bow` in `port_oil` and `port_cap`.
-fn swapped<'a>(changed: &FxHashMap<&'a str, (&'a str, usize)>) -> Option<(&'a str, &'a str)> {
-    let (&a, &(b, _)) = changed.iter().min()?;
+fn swapped<'a>(changed: &FxHashMap<&'a str, &'a str>) -> Option<(&'a str, &'a str)> {
+    let (&a, &b) = changed.iter().min()?;
     let same = |(a, b): &(char, char)| a == b;
     let before: usize = a.chars().zip(b.chars()).take_while(same).map(|(c, _)| c.len_utf8()).sum();
     let (from, to) = (&a[before..], &b[before..]);
     let behind: usize = from.chars().rev().zip(to.chars().rev()).take_while(same).map(|(c, _)| c.len_utf8()).sum();
     let (from, to) = (&from[..from.len() - behind], &to[..to.len() - behind]);
-    let alike = |(a, (b, _)): (&&str, &(&str, usize))| a.replacen(from, to, 1) == **b;
+    let alike = |(a, b): (&&str, &&str)| a.replacen(from, to, 1) == **b;
     (!from.is_empty() && !to.is_empty() && changed.iter().all(alike)).then_some((from, to))
 }
 
