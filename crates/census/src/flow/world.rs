@@ -266,8 +266,8 @@ impl<'p> World<'p> {
                 world.answers.entry(signal).or_default().push(id);
             }
         }
-        world.removes_at_once = ids.iter().map(|&id| world.find_removals(id)).collect();
-        world.yields = ids.iter().map(|&id| world.lets_others_act(id)).collect();
+        world.removes_at_once = ids.par_iter().map(|&id| world.find_removals(id)).collect();
+        world.yields = ids.par_iter().map(|&id| world.lets_others_act(id)).collect();
         world.pausing = ids.iter().map(|&id| world.wants_pauses(id)).collect();
         world.openings = ids.iter().map(|&id| world.find_opening(id)).collect();
         world.removed_in_openings = world.find_removed_in_openings();
@@ -389,6 +389,9 @@ impl<'p> World<'p> {
     pub fn bodies<'w>(&'w self, script: ScriptId, body: &'w Graph) -> Vec<&'w Graph> {
         let unit = self.project.script(script);
         let mut all = vec![body];
+        if unit.procedures.is_empty() {
+            return all;
+        }
         let mut seen: FxHashSet<ProcId> = FxHashSet::default();
         let mut at = 0;
         while at < all.len() {
@@ -409,20 +412,33 @@ impl<'p> World<'p> {
                 stops[id.index()].extend(crate::registry::read::bound_at_start(bound, registry));
             }
         }
-        for unit in &self.project.scripts {
+        let compared = |unit: &ScriptUnit| {
+            let mut found = Vec::new();
             for at in 0..unit.tree.exprs.len() {
                 let expr = ExprId(u32::try_from(at).unwrap_or(u32::MAX));
                 match &unit.tree.expr(expr).kind {
-                    ExprKind::Binary(op, ..) if op.is_comparison() => self.add_stops(unit, expr, None, &mut stops),
+                    ExprKind::Binary(op, ..) if op.is_comparison() => self.add_stops(unit, expr, None, &mut found),
                     _ => {}
                 }
             }
-        }
-        for (script, accesses) in self.accesses.iter().enumerate() {
+            found
+        };
+        let written = |(unit, accesses): (&ScriptUnit, &Vec<Access>)| {
+            let mut found = Vec::new();
             for access in accesses {
                 if let super::access::AccessKind::Write(AssignOp::Set, Some(value)) = access.kind {
-                    self.add_stops(&self.project.scripts[script], value, Some(access.cell), &mut stops);
+                    self.add_stops(unit, value, Some(access.cell), &mut found);
                 }
+            }
+            found
+        };
+        let scripts = &self.project.scripts;
+        let compared: Vec<Vec<(CellId, f64)>> = scripts.par_iter().map(compared).collect();
+        let written: Vec<Vec<(CellId, f64)>> = scripts.par_iter().zip(&self.accesses).map(written).collect();
+        for (cell, number) in compared.into_iter().chain(written).flatten() {
+            let all = &mut stops[cell.index()];
+            if all.len() < MOST_STOPS {
+                all.push(number);
             }
         }
         for all in &mut stops {
@@ -433,7 +449,7 @@ impl<'p> World<'p> {
     }
 
     /// Adds the numbers of an expression to the cells in it, or to the one given.
-    fn add_stops(&self, unit: &ScriptUnit, expr: ExprId, into: Option<CellId>, stops: &mut [Vec<f64>]) {
+    fn add_stops(&self, unit: &ScriptUnit, expr: ExprId, into: Option<CellId>, found: &mut Vec<(CellId, f64)>) {
         let mut numbers: SmallVec<[f64; 4]> = SmallVec::new();
         let mut cells: SmallVec<[CellId; 4]> = into.into_iter().collect();
         let steps = steps_in(unit, expr);
@@ -451,12 +467,10 @@ impl<'p> World<'p> {
         });
         for cell in cells {
             for &number in &numbers {
-                let all = &mut stops[cell.index()];
                 match into {
-                    _ if all.len() >= MOST_STOPS => {}
-                    Some(_) => all.push(number),
+                    Some(_) => found.push((cell, number)),
                     // What is compared may stop right beside the number too.
-                    None => all.extend([number - 1.0, number, number + 1.0]),
+                    None => found.extend([number - 1.0, number, number + 1.0].map(|number| (cell, number))),
                 }
             }
         }
@@ -495,29 +509,30 @@ impl<'p> World<'p> {
 
     /// The cells that some script asks for one value of.
     fn find_compared(&self) -> Vec<bool> {
-        let mut compared = vec![false; self.project.cells.len()];
-        for unit in &self.project.scripts {
-            let mut note = |expr: ExprId| {
-                if let Meaning::Value(place) = unit.meaning(expr)
-                    && let Some(cell) = self.project.cell_of(unit, place)
-                {
-                    compared[cell.index()] = true;
-                }
-            };
+        let in_script = |unit: &ScriptUnit| {
+            let mut asked: Vec<ExprId> = Vec::new();
             for expr in &unit.tree.exprs {
                 if let ExprKind::Binary(BinaryOp::Equal | BinaryOp::NotEqual, left, right) = expr.kind {
-                    [left, right].into_iter().for_each(&mut note);
+                    asked.extend([left, right]);
                 }
             }
             let bodies = unit.tree.handlers.iter().map(|handler| &handler.body);
             for body in bodies.chain(unit.tree.procedures.iter().map(|procedure| &procedure.body)) {
                 walk(body, &mut |statement| {
                     if let StatementKind::Match { subject, .. } = statement.kind {
-                        note(subject);
+                        asked.push(subject);
                     }
                 });
             }
-        }
+            let cell = |expr: ExprId| match unit.meaning(expr) {
+                Meaning::Value(place) => self.project.cell_of(unit, place),
+                _ => None,
+            };
+            asked.into_iter().filter_map(cell).collect::<Vec<CellId>>()
+        };
+        let found: Vec<Vec<CellId>> = self.project.scripts.par_iter().map(in_script).collect();
+        let mut compared = vec![false; self.project.cells.len()];
+        found.into_iter().flatten().for_each(|cell| compared[cell.index()] = true);
         compared
     }
 

@@ -67,7 +67,7 @@ pub fn run(folder: Option<&Path>, options: &Options) -> Outcome {
     let project = ManuallyDrop::new(super::open(Some(&root))?);
     let wanted = super::wanted_files(&root, &project, &options.paths)?;
     let facts = ManuallyDrop::new(Facts::new(&project));
-    let mut report = report::report(&facts);
+    let mut report = ManuallyDrop::new(report::report(&facts));
     let effort = options.effort.saturating_mul(1000);
     if let Some(wanted) = &options.witness {
         return save_witness(&facts, &mut report, wanted, options.save.as_deref(), effort);

@@ -93,18 +93,24 @@ impl World<'_> {
     /// others that answer what its sender answers, and by whatever may stand in the queue before it. The game's own signals
     /// come when the queue is empty, so before what is sent in answer to one stands only what was sent there too.
     pub(super) fn find_removed_between(&self) -> FxHashMap<SignalId, Between> {
-        let mut senders: FxHashMap<SignalId, Vec<HandlerId>> = FxHashMap::default();
-        let mut removing: Vec<(HandlerId, Between)> = Vec::new();
-        for id in self.handler_ids() {
+        let in_handler = |id: HandlerId| {
             let (unit, _, graph) = self.parts(id);
-            let mut between = Between::default();
+            let (mut between, mut sent) = (Between::default(), Vec::new());
             let bodies = self.bodies(self.handler(id).0, graph);
             for step in bodies.iter().flat_map(|graph| &graph.blocks).flat_map(|block| &block.steps) {
                 between.take(unit, step);
                 if let StepKind::Send { signal: Some(signal), .. } = step.kind {
-                    senders.entry(signal).or_default().push(id);
+                    sent.push(signal);
                 }
             }
+            (id, between, sent)
+        };
+        let ids: Vec<HandlerId> = self.handler_ids().collect();
+        let all: Vec<(HandlerId, Between, Vec<SignalId>)> = ids.into_par_iter().map(in_handler).collect();
+        let mut senders: FxHashMap<SignalId, Vec<HandlerId>> = FxHashMap::default();
+        let mut removing: Vec<(HandlerId, Between)> = Vec::new();
+        for (id, between, sent) in all {
+            sent.into_iter().for_each(|signal| senders.entry(signal).or_default().push(id));
             if between.goes || !between.removed.is_empty() {
                 removing.push((id, between));
             }
