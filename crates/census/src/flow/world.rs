@@ -90,6 +90,13 @@ pub struct HandlerAt {
     pub index: usize,
 }
 
+/// How many instances of an actor there are.
+#[derive(Clone, Copy, Debug)]
+struct Count {
+    least: f64,
+    most: f64,
+}
+
 /// What is certain to be assigned before a handler, by place.
 #[derive(Debug, Default)]
 struct Beforehand {
@@ -159,6 +166,8 @@ pub struct World<'p> {
     spawned: FxHashMap<OwnerId, Vec<ScriptId>>,
     /// All scenes.
     scenes: SmallVec<[Symbol; 4]>,
+    /// How many instances of an actor there are while a script's handlers run.
+    counts: FxHashMap<(ScriptId, OwnerId), Count>,
     goes: bool,
     /// What each procedure writes, with all that it calls.
     procedure_writes: Vec<Vec<FxHashSet<CellId>>>,
@@ -232,6 +241,7 @@ impl<'p> World<'p> {
             removed_between: FxHashMap::default(),
             spawned: FxHashMap::default(),
             scenes: all_scenes(&project.registry),
+            counts: FxHashMap::default(),
             goes: false,
             procedure_writes: Vec::new(),
             thresholds: Vec::new(),
@@ -274,6 +284,7 @@ impl<'p> World<'p> {
         world.removed_between = world.find_removed_between();
         world.cell_stops = world.find_cell_stops();
         world.tables = world.make_tables();
+        world.counts = world.find_counts();
         world.peers = world.find_peers();
         world.begins_false = (0..project.invariants.len()).map(|at| world.begins_false(at)).collect();
         world
@@ -966,7 +977,7 @@ impl<'p> World<'p> {
                 Abstract::of(Value::Ref { none: absent, some: true })
             }
             Key::Count(actor) => {
-                let (least, most) = (self.least_count(handler, actor), self.most_count(unit, actor));
+                let (least, most) = (self.least_count(handler, actor), self.count_in(handler, actor).most);
                 Abstract::of(Value::Num(Num::range(least, most, true)))
             }
             Key::Result(_) | Key::Rounds(_) => Abstract::of(anything(facts.ty)),
@@ -1007,24 +1018,45 @@ impl<'p> World<'p> {
     pub(super) fn least_count(&self, handler: HandlerId, actor: OwnerId) -> f64 {
         let (unit, at, _) = self.parts(handler);
         let own = unit.owner == Some(actor) && !matches!(at.trigger, Trigger::Removed);
-        let listed = self.project.registry.instances_of(actor).filter(|&id| !self.may_be_absent(unit, id)).count();
-        #[allow(clippy::cast_precision_loss, reason = "nobody lists 2⁵³ instances")]
-        (listed.max(usize::from(own)) as f64)
+        self.count_in(handler, actor).least.max(f64::from(own))
     }
 
-    /// How many instances of an actor there are at most while a script's handlers run: those of one scene, and those of all.
-    fn most_count(&self, unit: &ScriptUnit, actor: OwnerId) -> f64 {
-        if self.is_spawned(actor) {
-            return f64::INFINITY;
-        }
+    fn count_in(&self, handler: HandlerId, actor: OwnerId) -> Count {
+        let (script, _) = self.handler(handler);
+        self.counts.get(&(script, actor)).copied().unwrap_or_else(|| self.find_count(script, actor))
+    }
+
+    /// How many instances of the actors there are that handlers count, or go through.
+    fn find_counts(&self) -> FxHashMap<(ScriptId, OwnerId), Count> {
+        let counted = self.handler_ids().flat_map(|id| {
+            let slots = self.table(id).slots.iter();
+            let actors = slots.filter_map(|facts| if let Key::Count(actor) = facts.key { Some(actor) } else { None });
+            actors.map(move |actor| (self.handler(id).0, actor))
+        });
+        let all: FxHashSet<(ScriptId, OwnerId)> = counted.collect();
+        all.into_par_iter().map(|key| (key, self.find_count(key.0, key.1))).collect()
+    }
+
+    /// How many instances of an actor there are while a script's handlers run: those of the scene, and those of all.
+    fn find_count(&self, script: ScriptId, actor: OwnerId) -> Count {
         let registry = &self.project.registry;
-        let of_scene = |scene: Option<OwnerId>| {
-            registry.instances_of(actor).filter(|&id| registry.instance(id).scene == scene).count()
-        };
-        let loaded = self.scenes_of(unit).unwrap_or_else(|| self.scenes.clone());
-        let most = loaded.into_iter().map(|scene| of_scene(Some(OwnerId(scene)))).max();
-        #[allow(clippy::cast_precision_loss, reason = "nobody lists 2⁵³ instances")]
-        ((of_scene(None) + most.unwrap_or(0)) as f64)
+        let loaded = self.scenes_of(self.project.script(script)).unwrap_or_else(|| self.scenes.clone());
+        let (mut everywhere, mut by_scene) = (0.0, FxHashMap::default());
+        for id in registry.instances_of(actor) {
+            match registry.instance(id).scene {
+                None => everywhere += 1.0,
+                Some(scene) => *by_scene.entry(scene.0).or_insert(0.0) += 1.0,
+            }
+        }
+        let of_scene = |scene: &Symbol| by_scene.get(scene).copied().unwrap_or(0.0);
+        let sure = if let [only] = loaded[..] { of_scene(&only) } else { 0.0 };
+        Count {
+            least: if self.removable(actor) { 0.0 } else { everywhere + sure },
+            most: match self.is_spawned(actor) {
+                true => f64::INFINITY,
+                false => everywhere + loaded.iter().map(of_scene).fold(0.0, f64::max),
+            },
+        }
     }
 
     /// Whether the number of an actor's instances never changes.
