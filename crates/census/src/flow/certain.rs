@@ -33,10 +33,10 @@ pub fn certain(
         let mut waits = false;
         for step in &block.steps {
             match &step.kind {
-                StepKind::Assign { place, axis: None, op: AssignOp::Set, value, .. } => {
-                    if wanted == Wanted::Value || !super::access::names(unit, *value, *place) {
-                        assigned.insert(*place);
-                    }
+                StepKind::Assign { place, axis: None, op: AssignOp::Set, value, .. }
+                    if wanted == Wanted::Value || !super::access::names(unit, *value, *place) =>
+                {
+                    assigned.insert(*place);
                 }
                 StepKind::Clear { place, .. } => match wanted {
                     Wanted::Value => drop(assigned.remove(place)),
