@@ -11,6 +11,13 @@ pub(super) struct Between {
     goes: bool,
 }
 
+/// How many instances of an actor there are.
+#[derive(Clone, Copy, Debug)]
+pub(super) struct Count {
+    least: f64,
+    pub(super) most: f64,
+}
+
 impl Between {
     /// Whether an instance of an actor may be among what is removed.
     pub(super) fn may_remove(&self, actor: OwnerId) -> bool {
@@ -186,6 +193,69 @@ impl World<'_> {
         self.removed_between.get(&signal).is_some_and(|between| {
             may_be_among(&between.removed, of) || between.goes && of.is_none_or(|actor| self.in_scenes(actor))
         })
+    }
+
+    /// Whether an instance that is listed was made in the very dispatch that a handler begins in, and nothing in it may have
+    /// taken it away again.
+    pub(super) fn is_just_made(&self, handler: HandlerId, instance: InstanceId) -> bool {
+        let listed = self.project.registry.instance(instance);
+        let made = match self.openings[handler.index()] {
+            Some(waiting::Opening::Start) => listed.scene.is_none() || listed.scene == self.first_scene(),
+            Some(waiting::Opening::Enter) => listed.scene.is_some() && listed.scene == self.parts(handler).0.scene,
+            _ => false,
+        };
+        made && !self.removed_in_openings.may_remove(listed.of)
+    }
+
+    /// How many instances of an actor there are at least whenever a handler goes on.
+    pub(in crate::flow) fn least_count(&self, handler: HandlerId, actor: OwnerId) -> f64 {
+        let (unit, at, _) = self.parts(handler);
+        let own = unit.owner == Some(actor) && !matches!(at.trigger, Trigger::Removed);
+        self.count_in(handler, actor).least.max(f64::from(own))
+    }
+
+    pub(super) fn count_in(&self, handler: HandlerId, actor: OwnerId) -> Count {
+        let (script, _) = self.handler(handler);
+        self.counts.get(&(script, actor)).copied().unwrap_or_else(|| self.find_count(script, actor))
+    }
+
+    /// How many instances of the actors there are that handlers count, or go through.
+    pub(super) fn find_counts(&self) -> FxHashMap<(ScriptId, OwnerId), Count> {
+        let counted = self.handler_ids().flat_map(|id| {
+            let slots = self.table(id).slots.iter();
+            let actors = slots.filter_map(|facts| if let Key::Count(actor) = facts.key { Some(actor) } else { None });
+            actors.map(move |actor| (self.handler(id).0, actor))
+        });
+        let all: FxHashSet<(ScriptId, OwnerId)> = counted.collect();
+        all.into_par_iter().map(|key| (key, self.find_count(key.0, key.1))).collect()
+    }
+
+    /// How many instances of an actor there are while a script's handlers run: those of the scene, and those of all.
+    fn find_count(&self, script: ScriptId, actor: OwnerId) -> Count {
+        let registry = &self.project.registry;
+        let loaded = self.scenes_of(self.project.script(script)).unwrap_or_else(|| self.scenes.clone());
+        let (mut everywhere, mut by_scene) = (0.0, FxHashMap::default());
+        for id in registry.instances_of(actor) {
+            match registry.instance(id).scene {
+                None => everywhere += 1.0,
+                Some(scene) => *by_scene.entry(scene.0).or_insert(0.0) += 1.0,
+            }
+        }
+        let of_scene = |scene: &Symbol| by_scene.get(scene).copied().unwrap_or(0.0);
+        let sure = if let [only] = loaded[..] { of_scene(&only) } else { 0.0 };
+        Count {
+            least: if self.removable(actor) { 0.0 } else { everywhere + sure },
+            most: match self.is_spawned(actor) {
+                true => f64::INFINITY,
+                false => everywhere + loaded.iter().map(of_scene).fold(0.0, f64::max),
+            },
+        }
+    }
+
+    /// Whether the number of an actor's instances never changes.
+    #[must_use]
+    pub fn is_counted_for_good(&self, actor: OwnerId) -> bool {
+        !(self.is_spawned(actor) || self.removable(actor) || self.goes && self.in_scenes(actor))
     }
 
     /// Whether scripts remove instances of an actor.
