@@ -39,8 +39,12 @@ pub fn certain(
                     assigned.insert(*place);
                 }
                 StepKind::Clear { place, .. } => match wanted {
-                    Wanted::Value => drop(assigned.remove(place)),
-                    Wanted::Renewal => drop(assigned.insert(*place)),
+                    Wanted::Value => {
+                        assigned.remove(place);
+                    }
+                    Wanted::Renewal => {
+                        assigned.insert(*place);
+                    }
                 },
                 StepKind::Wait(_) => waits = true,
                 StepKind::Call(call) => {

@@ -88,6 +88,7 @@ impl World<'_> {
         taken
     }
 
+    /// What may be taken away in the dispatch that opens a run, or a scene.
     pub(super) fn find_removed_in_openings(&self) -> Between {
         let opening = self.handler_ids().filter(|id| self.openings[id.index()].is_some());
         opening.fold(Between::default(), |mut all, id| {
@@ -214,6 +215,7 @@ impl World<'_> {
         self.count_in(handler, actor).least.max(f64::from(own))
     }
 
+    /// How many instances of an actor there are while the handlers of a handler's script run.
     pub(super) fn count_in(&self, handler: HandlerId, actor: OwnerId) -> Count {
         let (script, _) = self.handler(handler);
         self.counts.get(&(script, actor)).copied().unwrap_or_else(|| self.find_count(script, actor))

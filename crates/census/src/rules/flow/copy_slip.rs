@@ -204,8 +204,8 @@ fn slip(unit: &ScriptUnit, known: &FxHashSet<&str>, first: &Piece<'_>, later: &P
         pairs.filter(|(a, _)| a.0 == TokenKind::Word).map(|(a, b)| (a.1, b.1, b.2))
     };
     let times = pairs().filter(|(a, b, _)| a != b).count();
-    if times < 2 || times == pairs().count() {
-        return None; // One name more or less is no copy, and where all were changed none was left.
+    if times < 2 {
+        return None; // One name more or less is no copy.
     }
     let mut changed: FxHashMap<&str, &str> = FxHashMap::default();
     for (a, b, _) in pairs().filter(|(a, b, _)| a != b) {

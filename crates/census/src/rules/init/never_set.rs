@@ -73,8 +73,10 @@ pub fn is_never_set(facts: &Facts<'_>, cell: CellId) -> bool {
 fn word(facts: &Facts<'_>, cell: CellId) -> Finding {
     let name = facts.cell_name(cell);
     let reads = facts.uses(cell).filter(|(_, access)| access.kind == AccessKind::Read).count();
+    let game = facts.project.variable_of(cell).is_some_and(|id| facts.registry().var(id).engine_reads);
     let by = match reads {
-        0 => "the game reads it".to_owned(),
+        0 if game => "the game reads it".to_owned(),
+        0 => "a bound, an invariant or an `on changed` asks for it".to_owned(),
         _ => format!("it is read in {}", crate::words::count(reads, "place")),
     };
     let message = format!("`{name}` has no default and nothing ever sets it, and {by}");

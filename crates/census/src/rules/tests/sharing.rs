@@ -950,6 +950,19 @@ on bell {
     );
 }
 
+#[test]
+fn two_that_set_each_other_off_come_to_the_limit_that_cuts_one() {
+    let circle = |state: &str, mark: &str| {
+        let script = format!(
+            "script tides for tide\n\non changed pulls {{\n    height = pulls + 1\n}}\n\non changed height {{\n    pulls = height + 1{mark}\n}}\n\n\
+             on bell {{\n    pulls += 1\n}}\n"
+        );
+        expect_in_scripts(state, &[&script]);
+    };
+    circle(STATE, "");
+    circle(&STATE.replace("overflow = \"clamp\"", "overflow = \"wrap\""), " // ~ sharing/feedback");
+}
+
 // ---- whose it is ----
 
 #[test]
