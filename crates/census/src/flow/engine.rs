@@ -7,10 +7,12 @@
 mod calls;
 mod loops;
 mod names;
+mod partings;
 mod rounds;
 mod slots;
 mod waits;
 
+pub use partings::{Last, Parting};
 use rounds::Each;
 pub use slots::{Key, Limit, SlotFacts, SlotTable};
 
@@ -210,6 +212,8 @@ struct Assignment {
     op: AssignOp,
     value: ExprId,
     span: Span,
+    /// Nobody looks before the block's end, by which some of what is written goes.
+    last: bool,
 }
 
 /// A handler's writes to a cell.
@@ -237,6 +241,8 @@ pub struct Run<'w, 'p> {
     pub table: &'w SlotTable,
     /// Whether events are kept back.
     pub quiet: bool,
+    /// Whether all that is ever written counts wherever it can be read.
+    of_all_writes: bool,
     /// While an invariant is judged: the instance that it is judged for.
     pub(super) foreign: Option<Base>,
     /// What was found.
@@ -245,6 +251,8 @@ pub struct Run<'w, 'p> {
     pub outcomes: FxHashMap<ExprId, Outcome>,
     /// What was written; apart for the script's own instance.
     pub seen: FxHashMap<(CellId, bool), Seen>,
+    /// What was written last to what goes with its instance, its scene or its run.
+    pub partings: FxHashMap<(CellId, Parting), Last>,
     /// What was sent.
     pub sent: Vec<(SignalId, usize, Value)>,
     /// The signals that were sent.
@@ -306,10 +314,12 @@ impl<'w, 'p> Run<'w, 'p> {
             handler,
             table: world.table(handler),
             quiet: false,
+            of_all_writes: false,
             foreign: None,
             events: Vec::new(),
             outcomes: FxHashMap::default(),
             seen: FxHashMap::default(),
+            partings: FxHashMap::default(),
             sent: Vec::new(),
             signals: FxHashSet::default(),
             pauses: Vec::new(),
@@ -375,6 +385,7 @@ impl<'w, 'p> Run<'w, 'p> {
     /// The same, where all that is ever written counts, be it put right before anyone can see it.
     #[must_use]
     pub fn entry_of_all_writes(&mut self) -> State {
+        self.of_all_writes = true;
         let mut state = self.unassuming();
         for (at, facts) in self.table.slots.iter().enumerate() {
             let Some(cell) = facts.cell else { continue };
@@ -720,6 +731,7 @@ impl<'w, 'p> Run<'w, 'p> {
                             op: *op,
                             value: *value,
                             span: step.span,
+                            last: self.is_parting(block, at as usize),
                         };
                         self.assign(state, &assignment, step, &mut next);
                     }
@@ -872,7 +884,11 @@ impl<'w, 'p> Run<'w, 'p> {
                     left.push(state);
                 }
             }
-            Exit::Restart | Exit::Gone => self.end(state, span),
+            Exit::Restart => {
+                self.part_from_run(&mut state);
+                self.end(state, span);
+            }
+            Exit::Gone => self.end(state, span),
         }
         if self.take_dead() {
             next.clear();
@@ -962,17 +978,19 @@ impl<'w, 'p> Run<'w, 'p> {
             StepKind::Go(_) => state.went = true,
             StepKind::Spawn { actor, place } => {
                 self.settle(&mut state);
+                let mut new = Vec::new();
                 if let Some(actor) = actor {
-                    self.others_now(&mut state, *actor);
+                    new = self.others_now(&mut state, *actor);
                     self.count_spawned(&mut state, *actor);
                 }
                 if let Some(place) = place {
-                    self.bind(&mut state, *place);
+                    self.bind_new(&mut state, *place, &new);
                 }
             }
             StepKind::Remove(what) => {
                 self.eval(&mut state, *what);
-                self.settle(&mut state);
+                self.part_from_instance(&mut state, *what);
+                self.judge_settled(&mut state);
                 self.remove(&mut state, *what);
             }
             StepKind::Call(call) => {
@@ -1117,7 +1135,7 @@ impl<'w, 'p> Run<'w, 'p> {
         assignment: &Assignment,
         step: &Step,
     ) -> SmallVec<[State; 2]> {
-        let &Assignment { target, place, axis, op, value, span } = assignment;
+        let &Assignment { target, place, axis, op, value, span, .. } = assignment;
         if let Some(slot) = self.slot(place) {
             self.recall_invariants(&mut state, slot);
         }
@@ -1247,7 +1265,7 @@ impl<'w, 'p> Run<'w, 'p> {
         new: &Value,
         forms: &Forms,
         moved: Moved,
-        &Assignment { place, value, span, .. }: &Assignment,
+        &Assignment { place, value, span, last, .. }: &Assignment,
     ) {
         let is_compared = self.table.slots[slot as usize].cell.is_some_and(|cell| self.world.is_compared(cell));
         let exact = if is_compared { step_of(state, slot, forms) } else { None };
@@ -1276,7 +1294,7 @@ impl<'w, 'p> Run<'w, 'p> {
         }
         let written = state.value(slot).value.clone();
         let write = Unseen { slot, grows, up: moved.up, down: moved.down, written };
-        if grows {
+        if grows || last {
             state.add_unseen(&write);
         } else {
             self.see(state, &write);

@@ -245,17 +245,30 @@ impl Run<'_, '_> {
                 self.count_slot(expr).map_or(Forms::Unknown, |slot| Forms::Exactly(Linear::slot(slot)))
             }
             (Builtin::Floor | Builtin::Ceil | Builtin::Round, 1) => {
-                let (down, up) = match builtin {
-                    Builtin::Floor => (1.0, 0.0),
-                    Builtin::Ceil => (0.0, 1.0),
-                    _ => (0.5, 0.5),
-                };
                 let inner = of(0);
+                let cut = self.most_cut(state, arguments[0]);
+                let (down, up) = match builtin {
+                    Builtin::Floor => (cut, 0.0),
+                    Builtin::Ceil => (0.0, cut),
+                    _ => (cut.min(0.5), cut.min(0.5)),
+                };
                 let shift =
                     |side: &[Linear], by: f64| side.iter().map(|form| form.plus(&Linear::constant(by), 1.0)).collect();
                 Forms::between(shift(inner.uppers(), up), shift(inner.lowers(), -down))
             }
             _ => Forms::Unknown,
+        }
+    }
+
+    /// How much is cut off at most to make a number whole: of the half of a whole number, a half.
+    fn most_cut(&self, state: &State, number: ExprId) -> f64 {
+        match self.unit.tree.expr(number).kind {
+            _ if self.unit.ty(number) == Type::Int => 0.0,
+            ExprKind::Binary(BinaryOp::Divide, whole, parts) if self.unit.ty(whole) == Type::Int => {
+                let (least, most) = span(state, &self.forms_of(state, parts));
+                if least == most && least >= 1.0 && least.fract() == 0.0 { 1.0 - 1.0 / least } else { 1.0 }
+            }
+            _ => 1.0,
         }
     }
 

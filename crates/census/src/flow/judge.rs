@@ -208,6 +208,11 @@ impl Run<'_, '_> {
     /// Others can see what was done: what is still suspect is told, and what follows takes it not to have happened.
     pub(super) fn settle(&mut self, state: &mut State) {
         self.show_others(state, |_| true);
+        self.judge_settled(state);
+    }
+
+    /// What is still suspect is told, also where nobody's turn comes yet.
+    pub(super) fn judge_settled(&mut self, state: &mut State) {
         for step in state.steps.take() {
             let facts = &self.table.slots[step.slot as usize];
             if let (Some(cell), Some(settled), false) = (facts.cell, state.num(step.slot), self.quiet) {

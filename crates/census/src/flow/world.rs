@@ -9,6 +9,7 @@ mod effects;
 mod fresh;
 mod going;
 mod outlook;
+mod partings;
 mod waiting;
 
 pub use effects::{Effect, Together};
@@ -19,7 +20,9 @@ use outlook::Outlook;
 
 use super::access::{Access, Body, Gather, PlaceIndex, Used, UsedBuilder};
 use super::certain;
-use super::engine::{Event, Key, Move, Outcome, Pause, Reached, Run, Seen, SlotFacts, SlotTable, UNBOUND};
+use super::engine::{
+    Event, Key, Last, Move, Outcome, Parting, Pause, Reached, Run, Seen, SlotFacts, SlotTable, UNBOUND,
+};
 use super::eval::anything;
 use super::graph::{self, Exit, Graph, StepKind};
 use super::linear::Slot;
@@ -140,6 +143,8 @@ pub struct World<'p> {
     unread: FxHashSet<String>,
     beforehand: Beforehand,
     beginnings: fresh::Beginnings,
+    partings: partings::Partings,
+    lingering: FxHashSet<OwnerId>,
     in_invariant: FxHashSet<VarId>,
     /// Which moves of a variable can make an invariant false.
     upsets: FxHashMap<(usize, VarId), Moved>,
@@ -223,6 +228,8 @@ impl<'p> World<'p> {
                 .collect(),
             beforehand: Beforehand::default(),
             beginnings: fresh::Beginnings::default(),
+            partings: partings::Partings::default(),
+            lingering: FxHashSet::default(),
             in_invariant: project.invariants.iter().flat_map(|invariant| invariant.variables.iter().copied()).collect(),
             upsets: find_upsets(project),
             begins_false: vec![false; project.invariants.len()],
@@ -271,6 +278,7 @@ impl<'p> World<'p> {
         }
         world.removes_at_once = ids.par_iter().map(|&id| world.find_removals(id)).collect();
         world.yields = ids.par_iter().map(|&id| world.lets_others_act(id)).collect();
+        world.lingering = world.find_lingering();
         world.pausing = ids.iter().map(|&id| world.wants_pauses(id)).collect();
         world.openings = ids.iter().map(|&id| world.find_opening(id)).collect();
         world.removed_in_openings = world.find_removed_in_openings();
@@ -1074,6 +1082,9 @@ impl<'p> World<'p> {
     fn entry_of_cell(&self, handler: HandlerId, facts: &SlotFacts, base: Option<Base>) -> Abstract {
         let Some(cell) = facts.cell else { return Abstract::of(anything(facts.ty)) };
         let mut value = self.reach(facts);
+        for left in self.left_at_parting(handler, cell) {
+            value = value.join(left);
+        }
         if let (Some(variable), Some(Base::Listed(instance))) = (facts.variable, base)
             && !self.written[cell.index()]
             && let Some(start) = self.project.registry.start_of(variable, instance)
@@ -1259,7 +1270,8 @@ impl<'p> World<'p> {
             moves: run.moves,
             pauses: if wanted { run.pauses } else { Vec::new() },
         };
-        RunResult { seen: run.seen, sent: run.sent, signals: run.signals, let_in: run.let_in, found, outlook }
+        let Run { seen, partings, sent, signals, let_in, .. } = run;
+        RunResult { seen, partings, sent, signals, let_in, found, outlook }
     }
 
     /// Whether the pauses of a handler are kept for the rules about guards: where others can act in between, or more of the
@@ -1295,6 +1307,11 @@ impl<'p> World<'p> {
             for ((cell, _), seen) in result.seen {
                 self.take_seen(cell, seen, round, &mut changed);
             }
+            for (key, last) in result.partings {
+                if self.take_parting(handler, key, last, round) {
+                    changed.cells.insert(key.0);
+                }
+            }
             for signal in result.signals {
                 if self.sent_signals.insert(signal) {
                     changed.signals.insert(signal);
@@ -1325,24 +1342,18 @@ impl<'p> World<'p> {
         if let Some(written) = seen.written.filter(|_| seen.grows) {
             self.take_written(cell, written);
         }
-        if let Some(value) = &effect.set {
-            let inside = match self.project.cells[at] {
-                Cell::Variable(id) => self.within_bounds(id, value.clone()),
-                Cell::Private(..) => Some(value.clone()),
-            };
-            if let Some(value) = inside {
-                let known = &self.reach[at];
-                let joined = if is_nothing(known) { value } else { known.join(&value) };
-                let stops: &[f64] = if round < LAST_STOPS { &self.cell_stops[at] } else { &[] };
-                let grows = seen.grows || round >= ROUNDS;
-                let mut next = if is_nothing(known) || !grows { joined } else { widen(known, &joined, stops) };
-                if let Cell::Variable(id) = self.project.cells[at] {
-                    next = self.within_bounds(id, next.clone()).unwrap_or(next);
-                }
-                if next != self.reach[at] {
-                    self.reach[at] = next;
-                    changed.cells.insert(cell);
-                }
+        if let Some(value) = effect.set.clone().and_then(|value| self.cell_within_bounds(cell, value)) {
+            let known = &self.reach[at];
+            let joined = if is_nothing(known) { value } else { known.join(&value) };
+            let stops: &[f64] = if round < LAST_STOPS { &self.cell_stops[at] } else { &[] };
+            let grows = seen.grows || round >= ROUNDS;
+            let mut next = if is_nothing(known) || !grows { joined } else { widen(known, &joined, stops) };
+            if let Cell::Variable(id) = self.project.cells[at] {
+                next = self.within_bounds(id, next.clone()).unwrap_or(next);
+            }
+            if next != self.reach[at] {
+                self.reach[at] = next;
+                changed.cells.insert(cell);
             }
         }
         if (seen.grows || round >= ROUNDS) && matches!(effect.set, Some(Value::Num(_))) {
@@ -1362,12 +1373,16 @@ impl<'p> World<'p> {
         }
     }
 
+    /// A value as far as it lies within the bounds of its cell, if any does.
+    fn cell_within_bounds(&self, cell: CellId, value: Value) -> Option<Value> {
+        match self.project.cells[cell.index()] {
+            Cell::Variable(id) => self.within_bounds(id, value),
+            Cell::Private(..) => Some(value),
+        }
+    }
+
     fn take_written(&mut self, cell: CellId, written: Value) {
-        let inside = match self.project.cells[cell.index()] {
-            Cell::Variable(id) => self.within_bounds(id, written),
-            Cell::Private(..) => Some(written),
-        };
-        if let Some(written) = inside {
+        if let Some(written) = self.cell_within_bounds(cell, written) {
             let known = self.written_beyond.entry(cell).or_insert_with(|| written.clone());
             *known = known.join(&written);
         }
@@ -1385,9 +1400,17 @@ impl<'p> World<'p> {
     /// it begins; none where that is no more than it sees.
     #[must_use]
     pub fn outcomes_of_all_writes(&self, handler: HandlerId) -> Option<FxHashMap<ExprId, Outcome>> {
-        let cells = self.table(handler).slots.iter().filter_map(|slot| slot.cell);
-        if self.openings[handler.index()].is_none() && cells.into_iter().all(|cell| self.written_beyond(cell).is_none())
-        {
+        let slots = &self.table(handler).slots;
+        let unit = self.parts(handler).0;
+        let names_new = |facts: &SlotFacts| match facts.key {
+            Key::Place(place) => {
+                matches!(unit.place(place), Place::Local(local) if unit.tree.local(local).kind == LocalKind::Spawned)
+                    && !facts.dependents().is_empty()
+            }
+            _ => false,
+        };
+        let is_more = |facts: &SlotFacts| facts.cell.is_some_and(|cell| self.written_beyond(cell).is_some());
+        if self.openings[handler.index()].is_none() && !slots.iter().any(|facts| is_more(facts) || names_new(facts)) {
             return None;
         }
         let mut run = Run::new(self, handler);
@@ -1515,6 +1538,7 @@ fn steps_in(unit: &ScriptUnit, expr: ExprId) -> SmallVec<[ExprId; 4]> {
 
 struct RunResult {
     seen: FxHashMap<(CellId, bool), Seen>,
+    partings: FxHashMap<(CellId, Parting), Last>,
     sent: Vec<(SignalId, usize, Value)>,
     signals: FxHashSet<SignalId>,
     let_in: FxHashSet<(HandlerId, Extent)>,

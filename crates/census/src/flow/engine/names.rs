@@ -67,6 +67,8 @@ impl<'w> Run<'w, '_> {
             }
         }
         if let Some(slot) = slot {
+            // What it held last is nobody's any more, and must not be taken for what the next one holds.
+            self.renew_dependents(state, slot);
             state.values[slot as usize].value = Value::Ref { none: true, some: false };
             self.forget_tests(state, |read| read == slot);
             state.removed.push_new(slot);
@@ -125,6 +127,19 @@ impl<'w> Run<'w, '_> {
         state.values[slot as usize] = Abstract::of(Value::Ref { none: false, some: true });
         state.forget_held(slot);
         self.renew_dependents(state, slot);
+    }
+
+    /// A name takes an instance that was just made, whose variables hold these values.
+    pub(super) fn bind_new(&mut self, state: &mut State, place: PlaceId, values: &[Option<Value>]) {
+        self.bind(state, place);
+        let Some(slot) = self.slot(place).filter(|_| !self.of_all_writes) else { return };
+        for &other in self.table.slots[slot as usize].dependents() {
+            if let Some(Some(new)) = values.get(other as usize) {
+                let value = &mut state.values[other as usize].value;
+                *value = value.meet(new).unwrap_or_else(|| new.clone());
+                self.assume_range(state, other);
+            }
+        }
     }
 
     /// What goes through a name that takes another instance can be anything of that instance's again.

@@ -5,6 +5,7 @@ use super::*;
 impl<'w> Run<'w, '_> {
     /// An activation, or an `after` block, is through.
     pub(super) fn end(&mut self, mut state: State, span: Span) {
+        self.part_from_scene(&mut state);
         self.settle(&mut state);
         self.keep_pause(None, span, &state);
     }
@@ -43,6 +44,7 @@ impl<'w> Run<'w, '_> {
     /// Settles, then lets others do what they can.
     pub(super) fn wait(&mut self, mut state: State, span: Option<Span>) -> Option<State> {
         if let Some(span) = span {
+            self.part_from_scene(&mut state);
             self.settle(&mut state);
             self.keep_pause(Some(span), span, &state);
         }
@@ -101,11 +103,13 @@ impl<'w> Run<'w, '_> {
         }
     }
 
-    /// What the `spawn` handlers of an actor do at once.
-    pub(super) fn others_now(&mut self, state: &mut State, actor: OwnerId) {
+    /// What the `spawn` handlers of an actor do at once; gives what the new instance's variables hold, by slot.
+    pub(super) fn others_now(&mut self, state: &mut State, actor: OwnerId) -> Vec<Option<Value>> {
         let effects = self.world.effects_of_spawning(self, actor);
-        self.built_on.spawned(actor, &effects);
+        let new = self.world.values_of_new(self.table, actor);
+        self.built_on.spawned(actor, &effects, &new);
         self.apply(state, &effects);
+        new
     }
 
     /// Joins what others do into the slots that they can touch.

@@ -29,6 +29,26 @@ impl World<'_> {
         Some(value)
     }
 
+    /// What the variables of an instance hold, by slot, that was spawned this very moment: their defaults, and what `spawn`
+    /// handlers have made of them.
+    #[must_use]
+    pub fn values_of_new(&self, table: &SlotTable, actor: OwnerId) -> Vec<Option<Value>> {
+        let new = |facts: &SlotFacts| {
+            let id = facts.variable.filter(|_| matches!(facts.base, Some(Base::Held(_))))?;
+            let (cell, variable) = (facts.cell?, self.project.registry.var(id));
+            let anew = variable.owner == actor
+                && variable.scope == Scope::Instance
+                && !variable.engine_writes
+                && !matches!(variable.ty, Type::Ref(_))
+                && !self.unsettled[cell.index()];
+            let start = variable.default.as_ref().filter(|_| anew).map(|default| self.start_value(id, default))?;
+            let known = self.beginnings.get(&cell).into_iter().flatten();
+            let by_spawn = known.filter(|(by, ..)| self.openings[by.index()] == Some(Opening::Spawn));
+            Some(by_spawn.fold(start, |value, (_, _, left)| value.join(left)))
+        };
+        table.slots.iter().map(new).collect()
+    }
+
     /// Whether a cell is made anew at a moment, right before its handlers run, and keeps its value until then.
     fn is_made_at(&self, opening: Opening, handler: HandlerId, cell: CellId, base: Option<Base>) -> bool {
         // What a name holds that takes one instance after the other may have been written by this very handler.

@@ -14,7 +14,7 @@ type Told = u64;
 pub struct Asked {
     /// At its waits: what others do, but for the handlers that are kept out.
     waited: Vec<(KeptOut, Told)>,
-    /// Where it spawned: what the handlers of these actors do at once.
+    /// Where it spawned: what the handlers of these actors do at once, and what the new instances hold.
     spawned: Vec<(OwnerId, Told)>,
 }
 
@@ -26,9 +26,9 @@ impl Asked {
     }
 
     /// It spawned one of an actor's.
-    pub fn spawned(&mut self, actor: OwnerId, others: &Others) {
+    pub fn spawned(&mut self, actor: OwnerId, others: &Others, new: &[Option<Value>]) {
         if !self.spawned.iter().any(|&(known, _)| known == actor) {
-            self.spawned.push((actor, told(others)));
+            self.spawned.push((actor, told((others, new))));
         }
     }
 }
@@ -58,7 +58,11 @@ impl World<'_> {
         let Asked { waited, spawned } = &outlook.asked;
         self.told_at_entry(&run) != outlook.entry
             || waited.iter().any(|(out, known)| told(self.effects_but_for(&run, out)) != *known)
-            || spawned.iter().any(|&(actor, known)| told(self.effects_of_spawning(&run, actor)) != known)
+            || spawned.iter().any(|&(actor, known)| self.told_by_spawning(&run, actor) != known)
+    }
+
+    fn told_by_spawning(&self, run: &Run<'_, '_>, actor: OwnerId) -> Told {
+        told((&self.effects_of_spawning(run, actor), &self.values_of_new(run.table, actor)[..]))
     }
 
     /// What a run is told as it begins.

@@ -5,6 +5,7 @@ mod designs;
 mod guards;
 mod kept_out;
 mod long;
+mod partings;
 mod places;
 mod registry;
 mod rewritten;

@@ -1,0 +1,92 @@
+//! What is written last to a place that is gone once the dispatch is over, with its instance, its scene or its run.
+//!
+//! `lives -= 1` before `restart` leaves 0 lives for nobody but those whose turn comes in the same dispatch. So such values are
+//! kept apart from what a cell can hold between dispatches.
+
+use super::*;
+
+/// With what a place goes.
+#[derive(Clone, Copy, PartialEq, Eq, Hash, Debug)]
+pub enum Parting {
+    /// Its instance was removed.
+    Removed,
+    /// Its scene is left.
+    Left,
+    /// The run is over.
+    Restarted,
+}
+
+/// What a handler writes last to a place.
+#[derive(Debug)]
+pub struct Last {
+    /// What the place goes with.
+    pub left: Value,
+    /// What was written, put right or not.
+    pub written: Value,
+}
+
+impl Last {
+    fn take(&mut self, other: &Self) {
+        self.left = self.left.join(&other.left);
+        self.written = self.written.join(&other.written);
+    }
+}
+
+impl Run<'_, '_> {
+    /// Nobody sees what was written to these places since the last settling but those that this parting lets see it.
+    fn part(&mut self, state: &mut State, parting: Parting, meant: impl Fn(&Self, Slot) -> bool) {
+        let (gone, kept): (Vec<Unseen>, Vec<Unseen>) = state.unseen.take().into_iter().partition(|write| {
+            meant(self, write.slot) && self.world.goes_with(self.handler, self.cell_of(write.slot), parting)
+        });
+        state.unseen = kept.into();
+        for write in gone {
+            let Some(cell) = self.cell_of(write.slot) else { continue };
+            let now = &state.value(write.slot).value;
+            let last = Last { left: now.clone(), written: now.join(&write.written) };
+            self.partings.entry((cell, parting)).and_modify(|known| known.take(&last)).or_insert(last);
+        }
+    }
+
+    fn cell_of(&self, slot: Slot) -> Option<CellId> {
+        self.table.slots[slot as usize].cell
+    }
+
+    /// The run ends once the dispatch is over.
+    pub(super) fn part_from_run(&mut self, state: &mut State) {
+        self.part(state, Parting::Restarted, |_, _| true);
+    }
+
+    /// The same of what goes with the scene where that is left, and with an instance whose last words these are.
+    pub(super) fn part_from_scene(&mut self, state: &mut State) {
+        let trigger = &self.world.parts(self.handler).1.trigger;
+        let is_leaving = matches!(trigger, Trigger::Leave) && !state.waited && !state.later;
+        if state.went || is_leaving {
+            self.part(state, Parting::Left, |_, _| true);
+        }
+        if matches!(trigger, Trigger::Removed) {
+            self.part(state, Parting::Removed, |run, slot| run.is_own_slot(slot));
+        }
+    }
+
+    /// An instance is removed.
+    pub(super) fn part_from_instance(&mut self, state: &mut State, what: ExprId) {
+        let base = match self.unit.meaning(what) {
+            Meaning::Own => Base::Own,
+            Meaning::Value(place) => Base::Held(place),
+            Meaning::Instance(instance) => Base::Listed(instance),
+            _ => return,
+        };
+        self.part(state, Parting::Removed, |run, slot| match base {
+            Base::Own => run.is_own_slot(slot),
+            _ => run.table.slots[slot as usize].base == Some(base),
+        });
+    }
+
+    /// Whether a step comes right before its block's end, by which some of what it writes goes.
+    pub(super) fn is_parting(&self, block: &Block, at: usize) -> bool {
+        let goes = |step: &Step| matches!(step.kind, StepKind::Go(_));
+        let shows = |step: &Step| matches!(step.kind, StepKind::Wait(_) | StepKind::Spawn { .. } | StepKind::Call(_));
+        let rest = &block.steps[at..];
+        (matches!(block.exit, Exit::Restart | Exit::Gone) || rest.iter().any(goes)) && !rest.iter().any(shows)
+    }
+}

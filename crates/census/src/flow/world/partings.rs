@@ -1,0 +1,117 @@
+//! What goes with an instance, a scene or a run, and who still sees what was written to it last.
+
+use super::*;
+use crate::flow::engine::{Last, Parting};
+use crate::registry::Lifetime;
+
+/// By cell: what handlers wrote last before the cell went.
+pub(super) type Partings = FxHashMap<CellId, Vec<(HandlerId, Parting, Value)>>;
+
+impl World<'_> {
+    /// Whether a cell certainly goes, once a handler's dispatch is over, with its instance, with the scene that is left, or
+    /// with the run.
+    #[must_use]
+    pub fn goes_with(&self, handler: HandlerId, cell: Option<CellId>, parting: Parting) -> bool {
+        let Some(cell) = cell else { return false };
+        let variable = match self.project.cells[cell.index()] {
+            Cell::Variable(id) => Some(self.project.registry.var(id)),
+            Cell::Private(..) => None,
+        };
+        let stays = variable.is_some_and(|variable| variable.lifetime > Lifetime::Run)
+            && !(parting == Parting::Restarted && self.fresh_at_start(cell));
+        if self.unsettled[cell.index()] || stays {
+            return false;
+        }
+        let trigger = &self.parts(handler).1.trigger;
+        // Much else comes in the dispatches in which things are made and taken away.
+        let apart =
+            !matches!(trigger, Trigger::Start | Trigger::Spawn | Trigger::Enter | Trigger::Leave | Trigger::Removed);
+        match (parting, self.home(cell)) {
+            (Parting::Removed, Home::Instance(actor)) => {
+                (apart || matches!(trigger, Trigger::Removed)) && !self.lingering.contains(&actor)
+            }
+            (Parting::Restarted, _) => apart,
+            (Parting::Left, Home::Scene) => apart || matches!(trigger, Trigger::Leave),
+            (Parting::Left, Home::Instance(actor)) => {
+                (apart || matches!(trigger, Trigger::Leave)) && self.go_along(actor)
+            }
+            _ => false,
+        }
+    }
+
+    /// The actors whose removed instances can go on after others had their turn: their `removed` handlers wait.
+    pub(super) fn find_lingering(&self) -> FxHashSet<OwnerId> {
+        let lingers = |id: &HandlerId| self.yields[id.index()] && matches!(self.parts(*id).1.trigger, Trigger::Removed);
+        self.handler_ids().filter(lingers).filter_map(|id| self.parts(id).0.owner).collect()
+    }
+
+    /// Whether all instances of an actor belong to scenes.
+    fn go_along(&self, actor: OwnerId) -> bool {
+        let registry = &self.project.registry;
+        registry.instances_of(actor).all(|id| registry.instance(id).scene.is_some())
+    }
+
+    /// What a handler can find in a cell beside what lasts.
+    pub(super) fn left_at_parting(&self, handler: HandlerId, cell: CellId) -> impl Iterator<Item = &Value> {
+        let known = self.partings.get(&cell).into_iter().flatten();
+        known.filter(move |&&(by, parting, _)| self.sees_parting(by, parting, handler)).map(|(_, _, left)| left)
+    }
+
+    /// Whether a handler's turn can come between a parting and the end of what goes.
+    fn sees_parting(&self, by: HandlerId, parting: Parting, handler: HandlerId) -> bool {
+        let trigger = &self.parts(handler).1.trigger;
+        match (parting, trigger) {
+            (Parting::Removed, Trigger::Removed) => {
+                by < handler || !matches!(self.parts(by).1.trigger, Trigger::Removed)
+            }
+            (Parting::Removed, _) => false,
+            // `start` handlers find what outlives a run, until one of them renews it.
+            (Parting::Left, Trigger::Leave) if matches!(self.parts(by).1.trigger, Trigger::Leave) => {
+                self.may_follow(by, handler)
+            }
+            (_, Trigger::Spawn) | (Parting::Left, Trigger::Leave) | (Parting::Restarted, Trigger::Start) => true,
+            _ => self.may_follow(by, handler),
+        }
+    }
+
+    /// Whether one trigger can be answered by one handler and then by the other.
+    fn may_follow(&self, by: HandlerId, handler: HandlerId) -> bool {
+        let signal = |id: HandlerId| self.parts(id).0.handlers[self.handler(id).1].signal;
+        let kind = |id: HandlerId| std::mem::discriminant(&self.parts(id).1.trigger);
+        (by < handler || by == handler && self.answers_for_many(by))
+            && kind(by) == kind(handler)
+            && signal(by) == signal(handler)
+    }
+
+    /// Whether a handler may answer one trigger for several instances.
+    fn answers_for_many(&self, id: HandlerId) -> bool {
+        let unit = self.parts(id).0;
+        let to_one = unit.handlers[self.handler(id).1].signal.is_some_and(|signal| {
+            let signal = self.project.registry.signal(signal);
+            signal.from_engine && !signal.to_all
+        });
+        !to_one && unit.owner.is_some_and(|owner| self.project.registry.is_many(owner))
+    }
+
+    /// Takes in what a handler wrote last; says whether that is more.
+    pub(super) fn take_parting(
+        &mut self,
+        by: HandlerId,
+        (cell, parting): (CellId, Parting),
+        last: Last,
+        round: usize,
+    ) -> bool {
+        self.take_written(cell, last.written);
+        let Some(left) = self.cell_within_bounds(cell, last.left) else { return false };
+        let all = self.partings.entry(cell).or_default();
+        let Some((.., known)) = all.iter_mut().find(|(id, kind, _)| (*id, *kind) == (by, parting)) else {
+            all.push((by, parting, left));
+            return true;
+        };
+        let joined = known.join(&left);
+        let next = if round >= ROUNDS { widen(known, &joined, &[]) } else { joined };
+        let grown = next != *known;
+        *known = next;
+        grown
+    }
+}

@@ -1,0 +1,148 @@
+//! What goes with its instance, its scene or its run: what was written to it last is there for those alone whose turn comes
+//! before that. And what is new as an instance is spawned.
+
+use crate::rules::testing::expect_in_scripts;
+
+const STATE: &str = r#"[variables]
+office.lives = { type = "int", scope = "global", default = 3, min = 0, max = 3, engine = "reads" }
+office.kept = { type = "int", scope = "global", default = 3, min = 0, max = 3, lifetime = "session", engine = "reads" }
+harbor.queue = { type = "int", scope = "scene", default = 3, min = 0, max = 3, engine = "reads" }
+mailboat.load = { type = "int", scope = "instance", default = 3, min = 0, max = 3, engine = "reads" }
+parcel.weight = { type = "int", scope = "instance", default = 3, min = 0, max = 3, engine = "reads", writers = ["*"] }
+parcel.worn = { type = "int", scope = "instance", default = 3, min = 0, max = 3, engine = "reads", lifetime = "session" }
+"#;
+
+#[test]
+fn a_run_that_ends_takes_its_values_along() {
+    expect_in_scripts(
+        STATE,
+        &["script a for office
+
+on bumped {
+    lose(1)
+    kept -= 1 // ~ range/can-fall-below sharing/burst
+    if kept == 0 { restart }
+}
+
+proc lose(n: int) {
+    lives -= n
+    if lives <= 0 {
+        show \"It is over.\"
+        restart
+    }
+}
+"],
+    );
+    // Who starts anew each time may keep it over runs, too.
+    let renewed = "script a for office
+
+on start { kept = 3 }
+
+on touched {
+    kept -= 1
+    if kept == 0 { restart }
+}
+";
+    expect_in_scripts(STATE, &[renewed]);
+    let seen = "script b for office
+
+on start { show \"{6 / kept:1} each\" } // ~ range/divide-by-zero
+";
+    let later = renewed.replace("kept = 3 }", "kept = 3 } // ~ sharing/order-hazard");
+    expect_in_scripts(STATE, &[seen, &later]);
+}
+
+#[test]
+fn a_wait_shows_them_before() {
+    expect_in_scripts(
+        STATE,
+        &["script a for office
+
+on touched {
+    lives -= 1 // ~ range/can-fall-below
+    if lives == 0 {
+        wait 1s
+        restart
+    }
+}
+"],
+    );
+}
+
+#[test]
+fn a_scene_that_is_left_takes_its_values_along() {
+    let script = "script a for harbor
+
+on touched {
+    queue -= 1
+    if queue == 0 { go marsh }
+}
+";
+    expect_in_scripts(STATE, &[script]);
+    expect_in_scripts(STATE, &[&format!("{script}\non leave {{ queue -= 1 }} // ~ range/can-fall-below\n")]);
+    let answer = "\non touched {
+    show \"{6 / queue:1} each\" // ~ range/divide-by-zero
+}
+";
+    expect_in_scripts(STATE, &[&format!("{script}{answer}")]);
+}
+
+#[test]
+fn an_instance_takes_its_values_along() {
+    let script = "script a for parcel
+
+on touched {
+    weight -= 1
+    if weight == 0 { remove self }
+}
+
+on bell {
+    worn -= 1 // ~ range/can-fall-below
+    if worn == 0 { remove self }
+}
+";
+    let listed = format!("{STATE}\n[instances.big_parcel]\nof = \"parcel\"\n");
+    expect_in_scripts(&listed, &[script]);
+    let last = "\non removed {
+    weight -= 1 // ~ range/can-fall-below
+}
+";
+    expect_in_scripts(&listed, &[&format!("{script}{last}")]);
+    expect_in_scripts(
+        STATE,
+        &["script b for office
+
+on bell {
+    for each in parcel {
+        each.weight -= 1
+        if each.weight == 0 { remove each }
+    }
+}
+
+on touched(other: parcel) {
+    other.weight -= 1
+    if other.weight == 0 { remove other }
+}
+"],
+    );
+}
+
+#[test]
+fn what_was_spawned_is_new() {
+    let weigh = "script a for parcel
+
+on touched { weight = random(0, 3) }
+";
+    let make = "script b for office
+
+on bell {
+    spawn parcel as p
+    p.weight -= 3
+}
+";
+    expect_in_scripts(STATE, &[weigh, make]);
+    let at_once = format!("{weigh}\non spawn {{ weight = 2 }}\n");
+    expect_in_scripts(STATE, &[&at_once, &make.replace("-= 3", "-= 3 // ~ range/can-fall-below")]);
+    let later = make.replace("    p.weight -= 3\n", "    wait 1s\n    p.weight -= 3 // ~ range/can-fall-below\n");
+    expect_in_scripts(STATE, &[weigh, &later.replace("on bell {", "on bell { // ~ sharing/reentry")]);
+}
