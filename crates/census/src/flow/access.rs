@@ -455,6 +455,8 @@ pub struct Used {
     pub counted: Vec<OwnerId>,
     /// How many rounds the `repeat`s make.
     pub rounds: Vec<ExprId>,
+    /// The names of the `for`s in which something is stepped.
+    pub rounds_over: Vec<PlaceId>,
     /// The `bool` locals that are assigned again.
     pub flags: Vec<PlaceId>,
 }
@@ -468,6 +470,7 @@ pub struct UsedBuilder<'a> {
     instances: FxHashSet<InstanceId>,
     counted: FxHashSet<OwnerId>,
     rounds: Vec<ExprId>,
+    rounds_over: Vec<PlaceId>,
     flags: Vec<PlaceId>,
     calls: FxHashSet<ProcId>,
     open: Vec<ProcId>,
@@ -486,6 +489,7 @@ impl<'a> UsedBuilder<'a> {
             instances: FxHashSet::default(),
             counted: FxHashSet::default(),
             rounds: Vec::new(),
+            rounds_over: Vec::new(),
             flags: Vec::new(),
             calls: FxHashSet::default(),
             open: Vec::new(),
@@ -558,6 +562,7 @@ impl<'a> UsedBuilder<'a> {
                         self.place(*place);
                     }
                     StepKind::Begin { count: Some(count), .. } => self.rounds.push(*count),
+                    StepKind::Begin { over: Some((place, _)), .. } => self.rounds_over.push(*place),
                     _ => {}
                 }
             }
@@ -615,7 +620,8 @@ impl<'a> UsedBuilder<'a> {
         instances.sort_unstable();
         let mut counted: Vec<OwnerId> = self.counted.into_iter().collect();
         counted.sort_unstable();
-        Used { places, results: self.results, instances, counted, rounds: self.rounds, flags: self.flags }
+        let Self { results, rounds, rounds_over, flags, .. } = self;
+        Used { places, results, instances, counted, rounds, rounds_over, flags }
     }
 }
 

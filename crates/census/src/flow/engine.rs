@@ -848,6 +848,7 @@ impl<'w, 'p> Run<'w, 'p> {
             Exit::Each { place, actor, filter, body, done } => {
                 let mut inside = state.clone();
                 self.unbind(&mut state, *place);
+                self.next_round_over(&mut inside, &mut state, *place);
                 self.bind(&mut inside, *place);
                 self.assume_invariants_of(&mut inside, *place);
                 if let Some(slot) = actor.and_then(|actor| self.table.slot(Key::Count(actor))) {
@@ -959,7 +960,8 @@ impl<'w, 'p> Run<'w, 'p> {
                 self.eval(&mut state, *value);
             }
             StepKind::Begin { count: Some(count), at_once, .. } => self.begin_rounds(&mut state, *count, *at_once),
-            StepKind::Begin { count: None, .. } => {}
+            StepKind::Begin { over: Some((place, actor)), .. } => self.begin_rounds_over(&mut state, *place, *actor),
+            StepKind::Begin { .. } => {}
             StepKind::Wait(waiting) => return self.wait_step(state, *waiting, step.span),
             StepKind::Send { signal, arguments, to } => {
                 self.signals.extend(*signal);

@@ -10,6 +10,8 @@ use crate::script::ast::*;
 use crate::source::Span;
 
 /// How many procedures are looked into for what a loop steps.
+/// How many such steps of a loop are looked at that are no plain numbers.
+const MOST_MOVED: usize = 3;
 const MOST_CALLED: usize = 16;
 
 /// A block of a graph.
@@ -61,11 +63,13 @@ pub enum StepKind {
     /// A value is worked out and used for nothing else.
     Read(ExprId),
     /// A `repeat` or a `for` begins anew; `count` is how many rounds a `repeat` makes. Where that is a number above zero
-    /// the first round follows at once, without a look at the head.
+    /// the first round follows at once, without a look at the head. `over` is the name and the actor of a `for` in which
+    /// something is stepped.
     Begin {
         head: BlockId,
         count: Option<ExprId>,
         at_once: bool,
+        over: Option<(PlaceId, OwnerId)>,
     },
     Wait(Waiting),
     Send {
@@ -183,6 +187,8 @@ pub struct Block {
     pub in_loop: bool,
     /// Of a loop's head: what a round steps by a constant, and how far at most.
     pub stepped: Vec<(PlaceId, f64)>,
+    /// Of a loop's head: what a round steps by something else, and by what; `true` where that is taken off.
+    pub moved: Vec<(PlaceId, ExprId, bool)>,
     /// Locals whose numbers nobody asks for again: from the block's begin on (0), or after that many of its steps.
     pub last_uses: Box<[(u32, PlaceId)]>,
 }
@@ -221,6 +227,23 @@ pub fn lower(
     graph
 }
 
+/// What a loop's rounds step.
+#[derive(Default)]
+struct LoopSteps {
+    stepped: Vec<(PlaceId, f64)>,
+    moved: Vec<(PlaceId, ExprId, bool)>,
+}
+
+impl LoopSteps {
+    fn add(&mut self, place: PlaceId, by: f64) {
+        match self.stepped.iter_mut().find(|(known, far)| *known == place && far.signum() == by.signum()) {
+            Some((_, far)) => *far = far.signum() * far.abs().max(by.abs()),
+            None if by != 0.0 => self.stepped.push((place, by)),
+            None => {}
+        }
+    }
+}
+
 struct Builder<'a> {
     unit: &'a ScriptUnit,
     /// How many values a type has, if they can be counted.
@@ -243,6 +266,7 @@ impl Builder<'_> {
             loop_head: false,
             in_loop: !self.breaks.is_empty(),
             stepped: Vec::new(),
+            moved: Vec::new(),
             last_uses: Box::default(),
         });
         BlockId(u32::try_from(self.blocks.len() - 1).unwrap_or(u32::MAX))
@@ -320,7 +344,7 @@ impl Builder<'_> {
             }
             StatementKind::While { condition, body } => self.while_(*condition, body),
             StatementKind::Repeat { count, body } => {
-                self.loop_(body, span, Some(*count), |body, done| Exit::Repeat { count: *count, body, done });
+                self.loop_(body, span, (Some(*count), None), |body, done| Exit::Repeat { count: *count, body, done });
             }
             StatementKind::For { local, filter, body, .. } => {
                 let place = self.local(*local);
@@ -328,7 +352,14 @@ impl Builder<'_> {
                     Type::Ref(actor) => actor,
                     _ => None,
                 };
-                self.loop_(body, span, None, |body, done| Exit::Each { place, actor, filter: *filter, body, done });
+                let over = actor.map(|actor| (place, actor));
+                self.loop_(body, span, (None, over), |body, done| Exit::Each {
+                    place,
+                    actor,
+                    filter: *filter,
+                    body,
+                    done,
+                });
             }
             StatementKind::Wait(duration) => self.step(StepKind::Wait(Waiting::Time(*duration)), span),
             StatementKind::WaitUntil(test) => self.step(StepKind::Wait(Waiting::Until(*test)), span),
@@ -460,21 +491,22 @@ impl Builder<'_> {
     }
 
     fn loop_head(&mut self, head: BlockId, body: &crate::script::ast::Block) {
-        let mut stepped: Vec<(PlaceId, f64)> = Vec::new();
-        self.constant_steps(body, None, &mut Vec::new(), &mut stepped);
+        let mut steps = LoopSteps::default();
+        self.loop_steps(body, None, &mut Vec::new(), &mut steps);
         let block = &mut self.blocks[head.index()];
         block.loop_head = true;
-        block.stepped = stepped;
+        block.stepped = steps.stepped;
+        block.moved = steps.moved;
     }
 
     /// What statements such as `x += 3` or `x = x - 1` step, and by how much, also in the procedures that are called; `call`
     /// is the one that led here.
-    fn constant_steps(
+    fn loop_steps(
         &self,
         body: &crate::script::ast::Block,
         call: Option<(ProcId, ExprId)>,
         called: &mut Vec<ProcId>,
-        stepped: &mut Vec<(PlaceId, f64)>,
+        steps: &mut LoopSteps,
     ) {
         walk(body, &mut |statement| {
             if let StatementKind::Call(inner) = statement.kind
@@ -484,17 +516,21 @@ impl Builder<'_> {
             {
                 called.push(id);
                 let procedure = &self.unit.tree.procedures[id.index()].body;
-                self.constant_steps(procedure, Some((id, inner)), called, stepped);
+                self.loop_steps(procedure, Some((id, inner)), called, steps);
             }
-            let Some((place, by)) = self.constant_step(statement, call) else { return };
-            match stepped.iter_mut().find(|(known, far)| *known == place && far.signum() == by.signum()) {
-                Some((_, far)) => *far = far.signum() * far.abs().max(by.abs()),
-                None => stepped.push((place, by)),
+            let Some((place, by, down)) = self.loop_step(statement, call) else { return };
+            #[allow(clippy::cast_precision_loss, reason = "a step beyond 2⁵³ is only a hint")]
+            match self.unit.tree.expr(by).kind {
+                ExprKind::Int(value) => steps.add(place, if down { -(value as f64) } else { value as f64 }),
+                ExprKind::Float(value) => steps.add(place, if down { -value } else { value }),
+                _ if steps.moved.len() < MOST_MOVED => steps.moved.push((place, by, down)),
+                _ => {}
             }
         });
     }
 
-    fn constant_step(&self, statement: &Statement, call: Option<(ProcId, ExprId)>) -> Option<(PlaceId, f64)> {
+    /// What a statement steps, by what, and whether that is taken off.
+    fn loop_step(&self, statement: &Statement, call: Option<(ProcId, ExprId)>) -> Option<(PlaceId, ExprId, bool)> {
         let StatementKind::Assign { target, op, value } = &statement.kind else { return None };
         let Meaning::Value(place) = self.unit.meaning(*target) else { return None };
         let value = self.unit.behind(*value);
@@ -507,14 +543,7 @@ impl Builder<'_> {
             }
             _ => return None,
         };
-        let by = self.passed(self.unit.behind(by), call);
-        #[allow(clippy::cast_precision_loss, reason = "a step beyond 2⁵³ is only a hint")]
-        let by = match self.unit.tree.expr(by).kind {
-            ExprKind::Int(value) => value as f64,
-            ExprKind::Float(value) => value,
-            _ => return None,
-        };
-        (by != 0.0).then_some((place, if down { -by } else { by }))
+        Some((place, self.passed(self.unit.behind(by), call), down))
     }
 
     /// What a call passes for an expression that is a parameter; others stand for themselves.
@@ -533,14 +562,15 @@ impl Builder<'_> {
         &mut self,
         body: &crate::script::ast::Block,
         span: Span,
-        count: Option<ExprId>,
+        (count, over): (Option<ExprId>, Option<(PlaceId, OwnerId)>),
         exit: impl FnOnce(BlockId, BlockId) -> Exit,
     ) {
         let head = self.new_block();
         let at_once =
             count.is_some_and(|count| matches!(self.unit.tree.expr(count).kind, ExprKind::Int(rounds) if rounds > 0));
-        self.step(StepKind::Begin { head, count, at_once }, span);
         self.loop_head(head, body);
+        let steps = !self.blocks[head.index()].stepped.is_empty() || !self.blocks[head.index()].moved.is_empty();
+        self.step(StepKind::Begin { head, count, at_once, over: over.filter(|_| steps) }, span);
         let before = self.current;
         let done = self.new_block();
         self.breaks.push(done);

@@ -8,6 +8,7 @@ mod beforehand;
 mod effects;
 mod fresh;
 mod going;
+mod once;
 mod outlook;
 mod partings;
 mod waiting;
@@ -145,6 +146,7 @@ pub struct World<'p> {
     beginnings: fresh::Beginnings,
     partings: partings::Partings,
     lingering: FxHashSet<OwnerId>,
+    senders: FxHashMap<SignalId, once::OnlySender>,
     in_invariant: FxHashSet<VarId>,
     /// Which moves of a variable can make an invariant false.
     upsets: FxHashMap<(usize, VarId), Moved>,
@@ -230,6 +232,7 @@ impl<'p> World<'p> {
             beginnings: fresh::Beginnings::default(),
             partings: partings::Partings::default(),
             lingering: FxHashSet::default(),
+            senders: FxHashMap::default(),
             in_invariant: project.invariants.iter().flat_map(|invariant| invariant.variables.iter().copied()).collect(),
             upsets: find_upsets(project),
             begins_false: vec![false; project.invariants.len()],
@@ -278,6 +281,7 @@ impl<'p> World<'p> {
         }
         world.removes_at_once = ids.par_iter().map(|&id| world.find_removals(id)).collect();
         world.yields = ids.par_iter().map(|&id| world.lets_others_act(id)).collect();
+        world.senders = world.find_senders();
         world.lingering = world.find_lingering();
         world.pausing = ids.iter().map(|&id| world.wants_pauses(id)).collect();
         world.openings = ids.iter().map(|&id| world.find_opening(id)).collect();
@@ -981,7 +985,7 @@ impl<'p> World<'p> {
                 let (least, most) = (self.least_count(handler, actor), self.count_in(handler, actor).most);
                 Abstract::of(Value::Num(Num::range(least, most, true)))
             }
-            Key::Result(_) | Key::Rounds(_) => Abstract::of(anything(facts.ty)),
+            Key::Result(_) | Key::Rounds(_) | Key::RoundsOver(_) => Abstract::of(anything(facts.ty)),
             Key::Place(place) => match unit.place(place) {
                 Place::Local(local) => self.entry_of_local(handler, unit, local, facts.ty),
                 Place::Was => self.entry_of_was(handler, unit, facts.ty),

@@ -305,7 +305,7 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
             StepKind::Read(value) => {
                 self.eval(activation, unit, *value);
             }
-            StepKind::Begin { head, count, at_once } => {
+            StepKind::Begin { head, count, at_once, .. } => {
                 self.begin_loop(activation, unit, *head, *count);
                 if *at_once {
                     self.next_round(activation, *head);

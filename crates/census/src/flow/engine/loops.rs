@@ -36,21 +36,25 @@ impl<'w> Run<'w, '_> {
 
     /// What a loop steps by constants may keep its relation from round to round: such relations are put down as the loop is
     /// entered, where they only say what the ranges say; those that a round does not keep go as the head is widened.
-    pub(super) fn guess_relations(&self, state: &mut State, head: &Block) {
+    pub(super) fn guess_relations(&mut self, state: &mut State, head: &Block) {
         if self.most_parts == 1 {
             return;
         }
         let places = head.stepped.iter().filter_map(|&(place, by)| Some((self.slot(place)?, by)));
         let steps: SmallVec<[(Slot, f64); 4]> = places.take(MOST_STEPPED).collect();
         let mut guesses: SmallVec<[Linear; 6]> = SmallVec::new();
-        if let Exit::Repeat { count, .. } = head.exit {
-            let left = self.table.slot(Key::Rounds(count));
-            let still = left.into_iter().flat_map(|left| steps.iter().map(move |&(slot, by)| (left, slot, by)));
-            guesses.extend(still.flat_map(|(left, slot, by)| {
+        let left = match head.exit {
+            Exit::Repeat { count, .. } => self.table.slot(Key::Rounds(count)),
+            Exit::Each { place, .. } => self.table.slot(Key::RoundsOver(place)),
+            _ => None,
+        };
+        if let Some(left) = left {
+            for &(slot, by) in steps.iter().chain(&self.steps_by_ranges(state, head)) {
                 let form = Linear::slot(slot).times(by.signum()).plus(&Linear::slot(left), by.abs());
-                [form, form.times(-1.0)]
-            }));
-        } else {
+                guesses.extend([form, form.times(-1.0)]);
+            }
+        }
+        if !matches!(head.exit, Exit::Repeat { .. }) {
             for (at, &(a, a_by)) in steps.iter().enumerate() {
                 for &(b, b_by) in &steps[at + 1..] {
                     let form = Linear::slot(a).times(b_by).plus(&Linear::slot(b).times(a_by), -1.0);
@@ -67,6 +71,20 @@ impl<'w> Run<'w, '_> {
                 state.facts.add(form.plus(&Linear::constant(highest), -1.0));
             }
         }
+    }
+
+    /// What a round steps by something that lies within a range, and how far at most.
+    fn steps_by_ranges(&mut self, state: &State, head: &Block) -> SmallVec<[(Slot, f64); 4]> {
+        let mut all = SmallVec::new();
+        for &(place, by, down) in &head.moved {
+            let quiet = std::mem::replace(&mut self.quiet, true);
+            let (lo, hi) = self.eval(&mut state.clone(), by).ends();
+            self.quiet = quiet;
+            let ways = [hi, lo].map(|by| if down { -by } else { by });
+            let ways = ways.into_iter().filter(|by| by.is_finite() && *by != 0.0);
+            all.extend(self.slot(place).into_iter().flat_map(|slot| ways.clone().map(move |by| (slot, by))));
+        }
+        all
     }
 
     /// What is known of a place as a loop is entered stays true less what a counter, which starts at a number, has counted: with
@@ -122,6 +140,33 @@ impl<'w> Run<'w, '_> {
         if at_once {
             self.next_round(state, left);
         }
+    }
+
+    /// A `for` makes no more rounds than there are instances.
+    fn most_rounds_over(&self, actor: OwnerId) -> Num {
+        Num::range(0.0, self.world.most_count(self.handler, actor), true)
+    }
+
+    /// A `for` over all instances of an actor begins.
+    pub(super) fn begin_rounds_over(&mut self, state: &mut State, place: PlaceId, actor: OwnerId) {
+        if let Some(left) = self.table.slot(Key::RoundsOver(place)) {
+            let rounds = Abstract::of(Value::Num(self.most_rounds_over(actor)));
+            self.put(state, left, rounds, &[], &[]);
+        }
+    }
+
+    /// Another round of a `for`; afterwards nobody asks how many there were.
+    pub(super) fn next_round_over(&mut self, inside: &mut State, behind: &mut State, place: PlaceId) {
+        let Some(left) = self.table.slot(Key::RoundsOver(place)) else { return };
+        let mut round = inside.clone();
+        if round.assume(Linear::constant(1.0).plus(&Linear::slot(left), -1.0)).is_some() {
+            *inside = round;
+            self.next_round(inside, left);
+        } else {
+            inside.facts.forget(left);
+        }
+        behind.forget_all(&[left], self.in_loop);
+        behind.values[left as usize] = Abstract::of(anything(Type::Int));
     }
 
     /// What may be wrong with any instance may be so with the one that a `for` looks at.

@@ -19,6 +19,8 @@ pub enum Key {
     Count(OwnerId),
     /// How many rounds of a `repeat` are still to come.
     Rounds(ExprId),
+    /// How many rounds of a `for` are still to come, by its name.
+    RoundsOver(PlaceId),
 }
 
 /// One end of a slot's range.
@@ -128,7 +130,8 @@ impl SlotTable {
     #[must_use]
     pub fn new(world: &World<'_>, unit: &ScriptUnit, used: &Used) -> Self {
         let mut table = Self::default();
-        let others = used.results.len() + used.instances.len() + used.counted.len() + used.rounds.len();
+        let others =
+            used.results.len() + used.instances.len() + used.counted.len() + used.rounds.len() + used.rounds_over.len();
         table.slots.reserve_exact(1 + used.places.len() + others);
         table.scene = table.add(Key::Scene, Type::Text, None, None);
         for &place in &used.places {
@@ -155,6 +158,9 @@ impl SlotTable {
         }
         for &count in &used.rounds {
             table.add(Key::Rounds(count), Type::Int, None, None);
+        }
+        for &place in &used.rounds_over {
+            table.add(Key::RoundsOver(place), Type::Int, None, None);
         }
         table.flags = used.flags.iter().filter_map(|&flag| table.slot(Key::Place(flag))).collect();
         table.link(world);

@@ -215,6 +215,11 @@ impl World<'_> {
         self.count_in(handler, actor).least.max(f64::from(own))
     }
 
+    /// How many instances of an actor there are at most while a handler runs.
+    pub(in crate::flow) fn most_count(&self, handler: HandlerId, actor: OwnerId) -> f64 {
+        self.count_in(handler, actor).most
+    }
+
     /// How many instances of an actor there are while the handlers of a handler's script run.
     pub(super) fn count_in(&self, handler: HandlerId, actor: OwnerId) -> Count {
         let (script, _) = self.handler(handler);
@@ -224,9 +229,17 @@ impl World<'_> {
     /// How many instances of the actors there are that handlers count, or go through.
     pub(super) fn find_counts(&self) -> FxHashMap<(ScriptId, OwnerId), Count> {
         let counted = self.handler_ids().flat_map(|id| {
-            let slots = self.table(id).slots.iter();
-            let actors = slots.filter_map(|facts| if let Key::Count(actor) = facts.key { Some(actor) } else { None });
-            actors.map(move |actor| (self.handler(id).0, actor))
+            let unit = self.parts(id).0;
+            let actor = |facts: &SlotFacts| match facts.key {
+                Key::Count(actor) => Some(actor),
+                Key::RoundsOver(place) => match unit.place_types[place.index()] {
+                    Type::Ref(actor) => actor,
+                    _ => None,
+                },
+                _ => None,
+            };
+            let actors: SmallVec<[OwnerId; 4]> = self.table(id).slots.iter().filter_map(actor).collect();
+            actors.into_iter().map(move |actor| (self.handler(id).0, actor))
         });
         let all: FxHashSet<(ScriptId, OwnerId)> = counted.collect();
         all.into_par_iter().map(|key| (key, self.find_count(key.0, key.1))).collect()

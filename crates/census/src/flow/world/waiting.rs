@@ -191,15 +191,10 @@ impl<'p> World<'p> {
     /// Whether a handler begins once for its instance, so that no second activation of it can do anything while it waits; an
     /// `after` block of its own could.
     pub(super) fn runs_alone(&self, id: HandlerId) -> bool {
-        let (unit, at, graph) = self.parts(id);
-        let once = match at.trigger {
-            Trigger::Start | Trigger::Spawn | Trigger::Removed => true,
-            Trigger::Enter | Trigger::Leave => unit.scene.is_some(),
-            _ => false,
-        };
+        let (_, _, graph) = self.parts(id);
         let (script, _) = self.handler(id);
         let forks = |graph: &&Graph| graph.blocks.iter().any(|block| matches!(block.exit, Exit::Fork { .. }));
-        once && !self.bodies(script, graph).iter().any(forks)
+        self.begins_once(id) && !self.bodies(script, graph).iter().any(forks)
     }
 
     /// What the `spawn` handlers of an actor do to others than the new instance, for a `spawn` statement.

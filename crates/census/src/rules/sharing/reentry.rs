@@ -79,8 +79,8 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
 /// Whether the same trigger can come for the same instance while an activation waits.
 fn can_come_again(facts: &Facts<'_>, handler: &HandlerView<'_, '_>) -> bool {
     match &handler.tree.trigger {
-        Trigger::Start | Trigger::Spawn | Trigger::Removed | Trigger::Unreadable => false,
-        Trigger::Enter | Trigger::Leave => handler.unit.scene.is_none(),
+        _ if facts.world.begins_once(handler.id) => false,
+        Trigger::Unreadable => false,
         Trigger::Every(period) => guard::can_outlast(facts, handler, period),
         _ => true,
     }
@@ -99,7 +99,7 @@ fn word(facts: &Facts<'_>, handler: HandlerView<'_, '_>, first: Span) -> Finding
 
 #[cfg(test)]
 mod tests {
-    use crate::rules::testing::expect;
+    use crate::rules::testing::{expect, expect_in_scripts};
 
     #[test]
     fn guards_of_every_ordinary_kind() {
@@ -182,5 +182,40 @@ on every 2s {
 }
 "#],
         );
+    }
+
+    #[test]
+    fn what_one_start_sends_comes_once() {
+        let registry = r#"[variables]
+tide.height = { type = "int", scope = "global", default = 0, engine = "reads" }
+mailboat.load = { type = "int", scope = "instance", default = 0, engine = "reads" }
+[signals]
+begun = { from = "script" }
+made = { from = "script" }
+"#;
+        let tides = "script tides for tide
+
+on start { send begun }
+
+on begun {
+    wait 1s
+    height += 1
+}
+";
+        let boats = "script boats for mailboat
+
+on spawn { send made to self }
+
+on made {
+    wait 1s
+    load += 1
+}
+";
+        expect_in_scripts(registry, &[tides, boats]);
+        let flagged = |script: &str, handler: &str| script.replace(handler, &format!("{handler} // ~ sharing/reentry"));
+        expect_in_scripts(registry, &[&flagged(&tides.replace("start", "bell"), "on begun {"), boats]);
+        let over = tides.replace("send begun", "repeat 2 { send begun }");
+        expect_in_scripts(registry, &[&flagged(&over, "on begun {"), boats]);
+        expect_in_scripts(registry, &[tides, &flagged(&boats.replace(" to self", ""), "on made {")]);
     }
 }

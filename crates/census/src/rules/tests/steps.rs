@@ -297,3 +297,54 @@ mailboat.deep = { type = "bool", scope = "instance", default = false, engine = "
         "for b in mailboat {{\n {fit}\n dawn_boat.load = hold // ~ init/empty-ref\n}}\nhold -= 5 // ~ range/can-exceed"
     ));
 }
+
+#[test]
+fn a_for_makes_no_more_rounds_than_there_are_instances() {
+    let registry = r#"[variables]
+mailboat.lit = { type = "bool", scope = "instance", default = false, engine = "writes" }
+mailboat.load = { type = "int", scope = "instance", default = 0, min = 0, max = 20, engine = "writes" }
+office.lights = { type = "int", scope = "global", default = 0, min = 0, max = 2, engine = "reads" }
+office.total = { type = "int", scope = "global", default = 0, min = 0, max = 39, engine = "reads" }
+[instances.dusk_boat]
+of = "mailboat"
+"#;
+    let count = "script lights for office
+
+on bell {
+    lights = 0
+    for boat in mailboat where boat.lit {
+        lights += 1
+    }
+    total = 0
+    for boat in mailboat {
+        total += boat.load // ~ range/can-exceed
+    }
+}
+";
+    expect_in_scripts(registry, &[count]);
+    expect_in_scripts(&registry.replace("max = 39", "max = 40"), &[&count.replace(" // ~ range/can-exceed", "")]);
+    let more = count.replace("lights += 1", "lights += 1 // ~ range/can-exceed") + "\non touched { spawn mailboat }\n";
+    expect_in_scripts(registry, &[&more]);
+}
+
+#[test]
+fn two_halves_make_a_whole() {
+    let registry = r#"[variables]
+office.left = { type = "int", scope = "global", default = 0, min = 0, max = 10, engine = "both" }
+office.right = { type = "int", scope = "global", default = 0, min = 0, max = 10, engine = "both" }
+"#;
+    let share = "script shares for office
+
+on bell {
+    let all = left + right
+    let part = floor(all / 2)
+    left = part
+    right = all - part
+}
+";
+    expect_in_scripts(registry, &[share]);
+    expect_in_scripts(
+        registry,
+        &[&share.replace("floor(all / 2)", "floor(all / 3)").replace("- part\n", "- part // ~ range/can-exceed\n")],
+    );
+}
