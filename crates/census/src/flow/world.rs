@@ -7,6 +7,7 @@
 mod beforehand;
 mod effects;
 mod fresh;
+mod given;
 mod going;
 mod once;
 mod outlook;
@@ -144,6 +145,7 @@ pub struct World<'p> {
     unread: FxHashSet<String>,
     beforehand: Beforehand,
     beginnings: fresh::Beginnings,
+    given: given::Given,
     partings: partings::Partings,
     lingering: FxHashSet<OwnerId>,
     senders: FxHashMap<SignalId, once::OnlySender>,
@@ -230,6 +232,7 @@ impl<'p> World<'p> {
                 .collect(),
             beforehand: Beforehand::default(),
             beginnings: fresh::Beginnings::default(),
+            given: given::Given::default(),
             partings: partings::Partings::default(),
             lingering: FxHashSet::default(),
             senders: FxHashMap::default(),
@@ -291,6 +294,7 @@ impl<'p> World<'p> {
         world.tables = world.make_tables();
         world.counts = world.find_counts();
         world.peers = world.find_peers();
+        world.given = world.nothing_given();
         world.begins_false = (0..project.invariants.len()).map(|at| world.begins_false(at)).collect();
         world
     }
@@ -1085,7 +1089,7 @@ impl<'p> World<'p> {
 
     fn entry_of_cell(&self, handler: HandlerId, facts: &SlotFacts, base: Option<Base>) -> Abstract {
         let Some(cell) = facts.cell else { return Abstract::of(anything(facts.ty)) };
-        let mut value = self.reach(facts);
+        let mut value = self.lasting(handler, facts);
         for left in self.left_at_parting(handler, cell) {
             value = value.join(left);
         }
@@ -1151,7 +1155,7 @@ impl<'p> World<'p> {
 
     /// Runs all handlers until nothing grows; what each finds in its last run stands.
     ///
-    /// A round goes in turns, the scripts' first handlers first: what a turn has found out the next one builds on already, so
+    /// A round goes in turns, first those handlers that all others come after, then the scripts' first ones: what a turn has found out the next one builds on already, so
     /// that fewer rounds are needed, and what runs in one turn sees nothing of each other, so that all cores can share it.
     #[must_use]
     pub fn solve(&mut self) -> Vec<Found> {
@@ -1184,9 +1188,15 @@ impl<'p> World<'p> {
 
     /// The handlers in the order in which a round takes them.
     fn turns(&self) -> Vec<Vec<HandlerId>> {
-        let mut all: Vec<HandlerId> = self.handler_ids().collect();
-        all.sort_by_key(|id| self.handlers[id.index()].index);
-        all.chunks(all.len().div_ceil(TURNS).max(SHORTEST_TURN)).map(<[HandlerId]>::to_vec).collect()
+        let opening = |id: &HandlerId| self.openings[id.index()];
+        let (first, mut rest): (Vec<HandlerId>, Vec<HandlerId>) =
+            self.handler_ids().partition(|id| opening(id).is_some());
+        let of = |moment| first.iter().copied().filter(|id| opening(id) == Some(moment)).collect();
+        let mut turns: Vec<Vec<HandlerId>> = waiting::Opening::ALL.map(of).into();
+        rest.sort_by_key(|id| self.handlers[id.index()].index);
+        turns.extend(rest.chunks(rest.len().div_ceil(TURNS).max(SHORTEST_TURN)).map(<[HandlerId]>::to_vec));
+        turns.retain(|turn| !turn.is_empty());
+        turns
     }
 
     /// Whether anything can trigger a handler: a signal that only scripts send must be sent by one.
@@ -1347,21 +1357,22 @@ impl<'p> World<'p> {
             self.take_written(cell, written);
         }
         if let Some(value) = effect.set.clone().and_then(|value| self.cell_within_bounds(cell, value)) {
-            let known = &self.reach[at];
-            let joined = if is_nothing(known) { value } else { known.join(&value) };
-            let stops: &[f64] = if round < LAST_STOPS { &self.cell_stops[at] } else { &[] };
+            let stops = if round < LAST_STOPS { std::mem::take(&mut self.cell_stops[at]) } else { Vec::new() };
             let grows = seen.grows || round >= ROUNDS;
-            let mut next = if is_nothing(known) || !grows { joined } else { widen(known, &joined, stops) };
-            if let Cell::Variable(id) = self.project.cells[at] {
-                next = self.within_bounds(id, next.clone()).unwrap_or(next);
-            }
+            let next = self.grown(cell, &self.reach[at], &value, grows, &stops);
             if next != self.reach[at] {
                 self.reach[at] = next;
                 changed.cells.insert(cell);
             }
+            if self.take_given(cell, &value, grows, &stops) {
+                changed.cells.insert(cell);
+            }
+            if round < LAST_STOPS {
+                self.cell_stops[at] = stops;
+            }
         }
         if (seen.grows || round >= ROUNDS) && matches!(effect.set, Some(Value::Num(_))) {
-            effect.set = Some(self.reach[at].clone());
+            effect.set = Some(self.given.get(&cell).unwrap_or(&self.reach[at]).clone());
         }
         let effects = &mut self.effects[at];
         match effects.binary_search_by_key(&(effect.handler, effect.own), |known| (known.handler, known.own)) {
@@ -1375,6 +1386,13 @@ impl<'p> World<'p> {
                 changed.effects.insert(cell);
             }
         }
+    }
+
+    /// What a cell holds with one more value, within its bounds; as far as the next number to stop at where that grows.
+    fn grown(&self, cell: CellId, known: &Value, value: &Value, grows: bool, stops: &[f64]) -> Value {
+        let joined = if is_nothing(known) { value.clone() } else { known.join(value) };
+        let next = if is_nothing(known) || !grows { joined } else { widen(known, &joined, stops) };
+        self.cell_within_bounds(cell, next.clone()).unwrap_or(next)
     }
 
     /// A value as far as it lies within the bounds of its cell, if any does.
@@ -1413,7 +1431,9 @@ impl<'p> World<'p> {
             }
             _ => false,
         };
-        let is_more = |facts: &SlotFacts| facts.cell.is_some_and(|cell| self.written_beyond(cell).is_some());
+        let is_more = |facts: &SlotFacts| {
+            facts.cell.is_some_and(|cell| self.written_beyond(cell).is_some() || self.given.contains_key(&cell))
+        };
         if self.openings[handler.index()].is_none() && !slots.iter().any(|facts| is_more(facts) || names_new(facts)) {
             return None;
         }

@@ -124,7 +124,11 @@ impl<'w> Run<'w, '_> {
                 let sources = state.sources.to_mut();
                 sources.iter_mut().filter(|source| source.read == slot).for_each(|source| source.stale = true);
             }
-            state.values[at] = together.after(&state.values[at], &self.world.reach(facts));
+            let lasting = match self.of_all_writes {
+                true => self.world.reach(facts),
+                false => self.world.lasting(self.handler, facts),
+            };
+            state.values[at] = together.after(&state.values[at], &lasting);
             state.facts.loosen(slot, together.up, together.down);
             state.forget_held(slot);
             self.forget_tests(state, |read| read == slot);

@@ -17,6 +17,11 @@ pub(super) enum Opening {
     Enter,
 }
 
+impl Opening {
+    /// In the order in which they come.
+    pub(super) const ALL: [Self; 3] = [Self::Start, Self::Spawn, Self::Enter];
+}
+
 /// For which instances of an owner something is so.
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Debug)]
 pub enum Extent {

@@ -135,3 +135,54 @@ on bumped(other) {
 "],
     );
 }
+
+#[test]
+fn what_is_given_for_certain_as_things_begin_counts_for_all_that_come_later() {
+    let registry = r#"[variables]
+tide.speed = { type = "int", scope = "global", default = 0, engine = "reads" }
+mailboat.length = { type = "int", scope = "instance", default = 0, engine = "reads" }
+harbor.depth = { type = "int", scope = "scene", default = 0, engine = "reads" }
+"#;
+    let tides = "script tides for tide
+
+on start { speed = random(2, 4) }
+
+on bell {
+    note \"{6 / speed:1}\"
+    wait 1s
+    note \"{6 / speed:1}\"
+    if speed == 0 { note \"its default is a value like another for what is always or never so\" }
+}
+
+on touched { speed += 1 }
+";
+    let boats = "script boats for mailboat
+
+on spawn { length = 4 }
+
+on bell {
+    for each in mailboat { note \"{6 / each.length:1} {6 / length:1}\" }
+}
+";
+    let piers = "script piers for harbor
+
+on enter { depth = 3 }
+
+on bell {
+    note \"{6 / depth:1}\"
+}
+";
+    expect_in_scripts(registry, &[tides, boats, piers]);
+    let no_more = [
+        tides
+            .replace("speed:1}\"\n    wait", "speed:1}\" // ~ range/divide-by-zero\n    wait")
+            .replace("on start {", "on start when chance(0.5) {"),
+        boats
+            .replace("length = 4", "if chance(0.5) { length = 4 }")
+            .replace("{6 / each.length:1} {6 / length:1}\" }", "{6 / length:1}\" } // ~ range/divide-by-zero"),
+        piers.replace("depth:1}\"", "depth:1}\" // ~ range/divide-by-zero").replace("on enter", "on touched"),
+    ];
+    for script in no_more {
+        expect_in_scripts(registry, &[&script]);
+    }
+}

@@ -438,7 +438,7 @@ fn a_guard_that_ends_with_its_run_or_its_scene_is_not_stuck() {
             "    {guard} = true{mark}\n    wait 1s\n    if tide.open {{\n        {out}\n        return\n    }}\n"
         );
         judged(&format!(
-            "{header}\n\n{private}on bell when not {guard} {{\n{body}    {guard} = false\n}}\n\non start {{\n    tide.open = true\n}}\n"
+            "{header}\n\n{private}on bell when not {guard} {{\n{body}    {guard} = false\n}}\n\non bumped {{\n    tide.open = true\n}}\n"
         ));
     };
     ended("script quays for harbor", "taken", "go harbor", "");
@@ -459,7 +459,7 @@ on bell when not taken {
     taken = false
 }
 
-on start {
+on bumped {
     open = true
 }
 

@@ -1,0 +1,55 @@
+//! What cells hold that are certain to be given a value as their run, instance or scene begins: what they start as counts
+//! for nobody who comes later.
+
+use super::*;
+
+/// What such cells are given, then and later, by cell.
+pub(super) type Given = FxHashMap<CellId, Value>;
+
+impl World<'_> {
+    /// The cells that count, with nothing given to them yet.
+    pub(super) fn nothing_given(&self) -> Given {
+        let Beforehand { start, spawn, enter, .. } = &self.beforehand;
+        let all = start.keys().chain(spawn.keys()).chain(enter.keys()).copied();
+        let by_scripts = all.filter(|cell| {
+            let by_game = match self.project.cells[cell.index()] {
+                Cell::Variable(id) => self.project.registry.var(id).engine_writes,
+                Cell::Private(..) => false,
+            };
+            !by_game && !self.unsettled[cell.index()] && !self.cleared[cell.index()]
+        });
+        by_scripts.filter_map(|cell| Some((cell, nothing(self.type_of(cell)?)))).collect()
+    }
+
+    /// The type of a cell whose start may be known not to count; `ref`s have a way of their own.
+    fn type_of(&self, cell: CellId) -> Option<Type> {
+        let ty = match self.project.cells[cell.index()] {
+            Cell::Variable(id) => self.project.registry.var(id).ty,
+            Cell::Private(script, index) => self.project.script(script).privates[index as usize].ty,
+        };
+        matches!(ty, Type::Int | Type::Number | Type::Bool | Type::Text | Type::Enum(_)).then_some(ty)
+    }
+
+    /// What a variable can hold whenever a handler goes on that began after all that is certain to come first.
+    #[must_use]
+    pub fn lasting(&self, handler: HandlerId, facts: &SlotFacts) -> Value {
+        self.given_before(handler, facts).unwrap_or_else(|| self.reach(facts))
+    }
+
+    fn given_before(&self, handler: HandlerId, facts: &SlotFacts) -> Option<Value> {
+        let cell = facts.cell?;
+        let given = self.given.get(&cell).filter(|given| !is_nothing(given))?;
+        self.assigned_before(handler, cell, facts.base).then(|| given.clone())
+    }
+
+    /// Takes in what a handler leaves in a cell; says whether that is more.
+    pub(super) fn take_given(&mut self, cell: CellId, value: &Value, grows: bool, stops: &[f64]) -> bool {
+        let Some(known) = self.given.get(&cell) else { return false };
+        let next = self.grown(cell, known, value, grows, stops);
+        if next == *known {
+            return false;
+        }
+        self.given.insert(cell, next);
+        true
+    }
+}
