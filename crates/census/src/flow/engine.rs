@@ -1087,9 +1087,11 @@ impl<'w, 'p> Run<'w, 'p> {
             Abstract { unset: true, set: false, stand_in: false, value: anything(ty) }
         };
         self.put(state, slot, cleared, &[], &[]);
-        let write = Unseen { slot, grows: false, up: false, down: false, written: anything(ty) };
-        if let Some(effect) = self.see(state, &write) {
-            effect.clears = true;
+        let write = Unseen { slot, grows: false, up: false, down: false, clears: true, written: anything(ty) };
+        if matches!(ty, Type::Ref(_)) {
+            self.see(state, &write);
+        } else {
+            state.add_unseen(&write); // It may be given another value before anyone looks.
         }
         self.renew_dependents(state, slot);
         state.suspects.retain(|suspect| !matches!(suspect.wrong, Wrong::Outside(other, _) if other == slot));
@@ -1295,7 +1297,7 @@ impl<'w, 'p> Run<'w, 'p> {
             }
         }
         let written = state.value(slot).value.clone();
-        let write = Unseen { slot, grows, up: moved.up, down: moved.down, written };
+        let write = Unseen { slot, grows, up: moved.up, down: moved.down, clears: false, written };
         if grows || last {
             state.add_unseen(&write);
         } else {
@@ -1339,7 +1341,7 @@ impl<'w, 'p> Run<'w, 'p> {
         if self.world.project.registry.var(variable).overflow == Overflow::Clamp && !self.within(state, slot) {
             self.overflow(state, slot, Overflow::Clamp);
             let written = state.value(slot).value.clone();
-            self.see(state, &Unseen { slot, grows: false, up: true, down: true, written });
+            self.see(state, &Unseen { slot, grows: false, up: true, down: true, clears: false, written });
         }
     }
 
@@ -1401,7 +1403,7 @@ impl<'w, 'p> Run<'w, 'p> {
 
     /// Keeps that a slot was written, and the value that it has by now; gives what is known of the effect.
     fn see(&mut self, state: &State, write: &Unseen) -> Option<&mut Effect> {
-        let &Unseen { slot, grows, up, down, .. } = write;
+        let &Unseen { slot, grows, up, down, clears, .. } = write;
         let cell = self.table.slots[slot as usize].cell?;
         let own = self.is_own_slot(slot);
         let handler = self.handler;
@@ -1414,6 +1416,7 @@ impl<'w, 'p> Run<'w, 'p> {
         seen.effect.down |= down;
         seen.effect.after_wait |= state.waited || state.later;
         let now = state.value(slot);
+        seen.effect.clears |= clears && (now.unset || matches!(now.value, Value::Ref { .. }));
         if now.set {
             let known = seen.written.take();
             seen.written = Some(known.map_or_else(|| write.written.clone(), |known| known.join(&write.written)));

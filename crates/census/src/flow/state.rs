@@ -62,6 +62,8 @@ pub struct Unseen {
     pub up: bool,
     /// Some write can move the value down.
     pub down: bool,
+    /// Some write took the value away.
+    pub clears: bool,
     /// What was written on the way.
     pub written: Value,
 }
@@ -267,6 +269,7 @@ impl State {
                 known.grows |= write.grows;
                 known.up |= write.up;
                 known.down |= write.down;
+                known.clears |= write.clears;
                 known.written = known.written.join(&write.written);
             }
             None => unseen.push(write.clone()),

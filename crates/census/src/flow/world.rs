@@ -135,8 +135,10 @@ pub struct World<'p> {
     sent_unread: FxHashSet<SignalId>,
     /// All accesses, by script.
     pub accesses: Vec<Vec<Access>>,
-    /// Whether some handler, or the engine, ever clears or writes a cell.
-    pub cleared: Vec<bool>,
+    /// Whether some handler clears a cell.
+    cleared: Vec<bool>,
+    /// Whether others may come to see that a cell was cleared.
+    seen_cleared: Vec<bool>,
     /// Whether anything writes a cell.
     pub written: Vec<bool>,
     /// Cells whose values are told by what could not be read, or means something else than it says: they may be anything.
@@ -223,6 +225,7 @@ impl<'p> World<'p> {
             sent_unread: FxHashSet::default(),
             accesses: Vec::new(),
             cleared: vec![false; project.cells.len()],
+            seen_cleared: vec![false; project.cells.len()],
             written: vec![false; project.cells.len()],
             unsettled: Vec::new(),
             unread: project
@@ -1083,7 +1086,7 @@ impl<'p> World<'p> {
         let reach = &self.reach[cell.index()];
         let value = if is_nothing(reach) { anything(ty) } else { reach.clone() };
         // The change from having no value to having one is a change too.
-        let unset = !matches!(ty, Type::Ref(_)) && (self.cleared[cell.index()] || !self.has_default(cell));
+        let unset = !matches!(ty, Type::Ref(_)) && (self.seen_cleared[cell.index()] || !self.has_default(cell));
         Abstract { unset, ..Abstract::of(value) }
     }
 
@@ -1124,7 +1127,22 @@ impl<'p> World<'p> {
         if matches!(ty, Type::Ref(_) | Type::Unknown) || self.unsettled[cell.index()] {
             return false;
         }
-        self.cleared[cell.index()] || (!self.has_default(cell) && !self.assigned_before(handler, cell, base))
+        self.seen_cleared[cell.index()]
+            || !self.has_default(cell)
+                && !self.assigned_before(handler, cell, base)
+                && !self.has_changed(handler, cell, base)
+    }
+
+    /// Whether a handler begins because a cell has changed, which then holds something. A scene's may have begun anew since.
+    fn has_changed(&self, handler: HandlerId, cell: CellId, base: Option<Base>) -> bool {
+        let (unit, _, _) = self.parts(handler);
+        let Some(place) = unit.handlers[self.handler(handler).1].changed else { return false };
+        let is_it = match unit.place(place) {
+            Place::Variable(variable, of) => CellId(variable.0) == cell && base == Some(of),
+            Place::Private(_) => self.project.cell_of(unit, place) == Some(cell),
+            _ => false,
+        };
+        is_it && !matches!(self.home(cell), Home::Scene)
     }
 
     fn has_default(&self, cell: CellId) -> bool {
@@ -1370,6 +1388,9 @@ impl<'p> World<'p> {
             if round < LAST_STOPS {
                 self.cell_stops[at] = stops;
             }
+        }
+        if effect.clears && !std::mem::replace(&mut self.seen_cleared[at], true) {
+            changed.cells.insert(cell);
         }
         if (seen.grows || round >= ROUNDS) && matches!(effect.set, Some(Value::Num(_))) {
             effect.set = Some(self.given.get(&cell).unwrap_or(&self.reach[at]).clone());

@@ -466,6 +466,14 @@ impl<'s, 'p> Search<'s, 'p> {
         Some(Action::Fire { signal, on, with: with?, times })
     }
 
+    /// What the game may put into a `ref`: nobody, or an instance that there is.
+    fn some_held(&mut self, stage: &Stage<'s, 'p, Watcher<'s>>, actor: Option<OwnerId>) -> Given {
+        let all = actors(self.layout.project, Type::Ref(actor));
+        let live: Vec<InstanceAt> = all.iter().flat_map(|&actor| stage.machine.memory.live(actor)).copied().collect();
+        let drawn = self.below(live.len() + 1);
+        live.get(drawn).map_or(Given::Nobody, |&at| Given::Instance(who(stage, at)))
+    }
+
     /// A variable with `engine = "writes"` changes, within its range.
     #[allow(clippy::cast_possible_truncation, reason = "a cast from float saturates")]
     fn as_the_game(&mut self, stage: &Stage<'s, 'p, Watcher<'s>>) -> Option<Action> {
@@ -484,6 +492,11 @@ impl<'s, 'p> Search<'s, 'p> {
         let mut numbers: Vec<f64> = self.acts.numbers.iter().copied().filter(|n| *n >= low && *n <= high).collect();
         numbers.extend([min, max].into_iter().flatten());
         let number = numbers.get(self.below(numbers.len())).copied();
+        if let Type::Ref(actor) = facts.ty {
+            let held = self.some_held(stage, actor);
+            let of = of.map(|at| who(stage, at));
+            return Some(Action::Set(vec![Put { variable, of, value: held }]));
+        }
         let value = match facts.ty {
             Type::Bool => Value::Bool(self.below(2) == 0),
             Type::Int => Value::Int(number?.floor() as i64),

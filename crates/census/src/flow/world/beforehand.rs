@@ -83,9 +83,15 @@ impl World<'_> {
         self.beforehand.renewed.contains(&cell)
     }
 
-    /// Whether a cell is certain to have been assigned when a handler begins.
+    /// Whether a cell is certain to have been assigned when a handler begins, or starts with a value of its own.
     #[must_use]
     pub fn assigned_before(&self, handler: HandlerId, cell: CellId, base: Option<Base>) -> bool {
+        let starts = || matches!(self.home(cell), Home::Instance(actor) if self.all_start_with(cell, actor));
+        self.given_before(handler, cell, base) || starts()
+    }
+
+    /// Whether handlers are certain to have assigned a cell when a handler begins.
+    pub(super) fn given_before(&self, handler: HandlerId, cell: CellId, base: Option<Base>) -> bool {
         let (unit, at, _) = self.parts(handler);
         let earlier = |by: Option<&HandlerId>, same: bool| by.is_some_and(|&by| !same || by < handler);
         let (is_start, is_spawn) = (matches!(at.trigger, Trigger::Start), matches!(at.trigger, Trigger::Spawn));
@@ -106,7 +112,7 @@ impl World<'_> {
                     (true, false) => false,
                     (false, _) => by.is_some(),
                 };
-                by_spawn && !is_start || self.all_start_with(cell, actor)
+                by_spawn && !is_start
             }
         }
     }

@@ -33,13 +33,13 @@ impl World<'_> {
     /// What a variable can hold whenever a handler goes on that began after all that is certain to come first.
     #[must_use]
     pub fn lasting(&self, handler: HandlerId, facts: &SlotFacts) -> Value {
-        self.given_before(handler, facts).unwrap_or_else(|| self.reach(facts))
+        self.known_as_given(handler, facts).unwrap_or_else(|| self.reach(facts))
     }
 
-    fn given_before(&self, handler: HandlerId, facts: &SlotFacts) -> Option<Value> {
+    fn known_as_given(&self, handler: HandlerId, facts: &SlotFacts) -> Option<Value> {
         let cell = facts.cell?;
         let given = self.given.get(&cell).filter(|given| !is_nothing(given))?;
-        self.assigned_before(handler, cell, facts.base).then(|| given.clone())
+        self.given_before(handler, cell, facts.base).then(|| given.clone())
     }
 
     /// Takes in what a handler leaves in a cell; says whether that is more.

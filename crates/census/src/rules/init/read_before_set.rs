@@ -2,7 +2,7 @@
 
 use crate::finding::{Finding, Level, RuleName};
 use crate::flow::engine::Event;
-use crate::project::{PlaceId, ScriptUnit};
+use crate::project::{Place, PlaceId, ScriptUnit};
 use crate::rules::Facts;
 use crate::rules::facts::each_event;
 use crate::rules::{Example, Rule};
@@ -67,7 +67,9 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
 }
 
 fn cure(facts: &Facts<'_>, unit: &ScriptUnit, place: PlaceId, name: &str) -> String {
+    let is_private = matches!(unit.place(place), Place::Private(_));
     match facts.identity_of(unit, place) {
+        None if !is_private => format!("ask first: `if {name} is set {{ … }}`"),
         Some(_) => format!("give it a `default` in the registry, or ask first: `if {name} is set {{ … }}`"),
         None => format!("let it start from a value, `private {name}: … = …`, or ask first: `if {name} is set {{ … }}`"),
     }

@@ -186,3 +186,42 @@ on bell {
         expect_in_scripts(registry, &[&script]);
     }
 }
+
+#[test]
+fn a_starting_value_is_not_given() {
+    expect_in_scripts(
+        r#"[variables]
+lighthouse.lamps = { type = "int", scope = "instance", default = 0, max = 6, engine = "reads", writers = ["*"] }
+[instances.lighthouse]
+of = "lighthouse"
+"#,
+        &["script boats for mailboat
+
+on start {
+    note \"{6 / lighthouse.lamps:1}\" // ~ range/divide-by-zero
+    lighthouse.lamps = 2
+}
+"],
+    );
+}
+
+#[test]
+fn what_has_changed_has_a_value() {
+    let registry = r#"[variables]
+tide.height = { type = "int", scope = "global", engine = "reads" }
+"#;
+    let marks = "script marks for tide
+
+on bell { height = 2 }
+
+on changed height {
+    note \"{was}\" // ~ init/read-before-set
+    note \"{height}\"
+}
+";
+    expect_in_scripts(registry, &[marks]);
+    let seen = marks.replace("note \"{height}\"", "note \"{height}\" // ~ init/read-before-set");
+    expect_in_scripts(registry, &[&format!("{seen}\non touched {{ clear height }}\n")]);
+    // Nobody looks between the two.
+    expect_in_scripts(registry, &[&marks.replace("height = 2", "clear height\n    height = 2")]);
+}
