@@ -419,6 +419,7 @@ impl<'w, 'p> Run<'w, 'p> {
             moved_bounds: Shared::default(),
             steps: Shared::default(),
             unseen: Shared::default(),
+            sent: Shared::default(),
             sources: Shared::default(),
             waited: false,
             later: false,
@@ -786,7 +787,8 @@ impl<'w, 'p> Run<'w, 'p> {
             let flags = &self.table.flags;
             let steps = !self.in_bursts || part.stepped == state.stepped;
             steps
-                && (&part.selves, &part.removed, part.went) == (&state.selves, &state.removed, state.went)
+                && (&part.selves, &part.removed, &part.sent, part.went)
+                    == (&state.selves, &state.removed, &state.sent, state.went)
                 && flags.iter().all(|&flag| part.value(flag) == state.value(flag))
                 && part.suspects.len() == state.suspects.len()
                 && marks.all(|(a, b)| (a.wrong, a.at) == (b.wrong, b.at))
@@ -838,6 +840,7 @@ impl<'w, 'p> Run<'w, 'p> {
                 }
                 after.later = true;
                 after.unseen = Shared::default();
+                after.sent = Shared::default();
                 state.forked = true;
                 next.push((*now, state));
                 if let Some(after) = self.wait(after, None) {
@@ -974,6 +977,7 @@ impl<'w, 'p> Run<'w, 'p> {
                 if let Some(to) = to {
                     self.eval(&mut state, *to);
                 }
+                self.note_sent(&mut state, *signal, *to);
             }
             StepKind::Show { text, .. } => self.show(&mut state, *text),
             StepKind::Hide { .. } => {}

@@ -4,7 +4,7 @@ use super::linear::{Facts, Linear, Slot, snapped};
 use super::shared::Shared;
 use super::value::{Abstract, Num, Value};
 use crate::project::Base;
-use crate::registry::{End, InvariantId, OwnerId};
+use crate::registry::{End, InvariantId, OwnerId, SignalId};
 use crate::script::ast::ExprId;
 use crate::source::Span;
 use smallvec::SmallVec;
@@ -198,6 +198,9 @@ pub struct State {
     pub steps: Shared<Arc<PendingStep>>,
     /// What was written since the last settling.
     pub unseen: Shared<Unseen>,
+    /// Signals that were certainly sent since the last wait and whose answer is certain to do something; whether to the own
+    /// instance.
+    pub sent: Shared<(SignalId, bool)>,
     /// What locals were worked out from.
     pub sources: Shared<Source>,
     /// Whether a wait may have passed.
@@ -459,6 +462,7 @@ impl State {
         other.doubted.iter().for_each(|&slot| self.doubted.push_new(slot));
         other.moved_bounds.iter().for_each(|&slot| self.moved_bounds.push_new(slot));
         self.removed.retain(|slot| other.removed.contains(slot));
+        self.sent.retain(|sent| other.sent.contains(sent));
         self.waited |= other.waited;
         self.later |= other.later;
         self.stepped |= other.stepped;

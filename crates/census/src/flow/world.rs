@@ -4,6 +4,7 @@
 //! defaults and grows with what the handlers are seen to write, until nothing grows any more. Beside it stand the
 //! *effects*: who writes the cell, and whether up, down, or to a value; they tell what a wait can change.
 
+mod answers;
 mod beforehand;
 mod effects;
 mod fresh;
@@ -151,6 +152,7 @@ pub struct World<'p> {
     partings: partings::Partings,
     lingering: FxHashSet<OwnerId>,
     senders: FxHashMap<SignalId, once::OnlySender>,
+    certain_answers: FxHashMap<SignalId, answers::Answer>,
     in_invariant: FxHashSet<VarId>,
     /// Which moves of a variable can make an invariant false.
     upsets: FxHashMap<(usize, VarId), Moved>,
@@ -239,6 +241,7 @@ impl<'p> World<'p> {
             partings: partings::Partings::default(),
             lingering: FxHashSet::default(),
             senders: FxHashMap::default(),
+            certain_answers: FxHashMap::default(),
             in_invariant: project.invariants.iter().flat_map(|invariant| invariant.variables.iter().copied()).collect(),
             upsets: find_upsets(project),
             begins_false: vec![false; project.invariants.len()],
@@ -288,6 +291,7 @@ impl<'p> World<'p> {
         world.removes_at_once = ids.par_iter().map(|&id| world.find_removals(id)).collect();
         world.yields = ids.par_iter().map(|&id| world.lets_others_act(id)).collect();
         world.senders = world.find_senders();
+        world.certain_answers = world.find_certain_answers();
         world.lingering = world.find_lingering();
         world.pausing = ids.iter().map(|&id| world.wants_pauses(id)).collect();
         world.openings = ids.iter().map(|&id| world.find_opening(id)).collect();
@@ -435,13 +439,18 @@ impl<'p> World<'p> {
                 stops[id.index()].extend(crate::registry::read::bound_at_start(bound, registry));
             }
         }
-        let compared = |unit: &ScriptUnit| {
+        let compared = |(unit, graphs): (&ScriptUnit, &Graphs)| {
             let mut found = Vec::new();
+            let parts = graphs.handlers.iter().chain(&graphs.procedures).any(|graph| self.may_part(graph));
             for at in 0..unit.tree.exprs.len() {
                 let expr = ExprId(u32::try_from(at).unwrap_or(u32::MAX));
-                match &unit.tree.expr(expr).kind {
-                    ExprKind::Binary(op, ..) if op.is_comparison() => self.add_stops(unit, expr, None, &mut found),
-                    _ => {}
+                if let ExprKind::Binary(op, ..) = unit.tree.expr(expr).kind
+                    && op.is_comparison()
+                {
+                    self.add_stops(unit, expr, None, &mut found);
+                    if parts && !matches!(op, BinaryOp::Less | BinaryOp::Greater) {
+                        self.add_bounds_as_stops(unit, expr, &mut found);
+                    }
                 }
             }
             found
@@ -456,7 +465,7 @@ impl<'p> World<'p> {
             found
         };
         let scripts = &self.project.scripts;
-        let compared: Vec<Vec<(CellId, f64)>> = scripts.par_iter().map(compared).collect();
+        let compared: Vec<Vec<(CellId, f64)>> = scripts.par_iter().zip(&self.graphs).map(compared).collect();
         let written: Vec<Vec<(CellId, f64)>> = scripts.par_iter().zip(&self.accesses).map(written).collect();
         for (cell, number) in compared.into_iter().chain(written).flatten() {
             let all = &mut stops[cell.index()];
@@ -469,6 +478,23 @@ impl<'p> World<'p> {
             all.dedup();
         }
         stops
+    }
+
+    /// Adds what lies beside the bounds of the cells in a test: with what comes to its bound there something else ends.
+    fn add_bounds_as_stops(&self, unit: &ScriptUnit, test: ExprId, found: &mut Vec<(CellId, f64)>) {
+        let registry = &self.project.registry;
+        super::access::walk_expr(unit, test, &mut |inner| {
+            let cell = unit.place_of(inner).and_then(|place| self.project.cell_of(unit, place));
+            let Some((cell, Cell::Variable(id))) = cell.map(|cell| (cell, self.project.cells[cell.index()])) else {
+                return;
+            };
+            let (min, max) = (&registry.var(id).min, &registry.var(id).max);
+            let at_start = |bound: &Option<Bound>| {
+                bound.as_ref().and_then(|bound| crate::registry::read::bound_at_start(bound, registry))
+            };
+            found.extend(at_start(min).map(|number| (cell, number + 1.0)));
+            found.extend(at_start(max).map(|number| (cell, number - 1.0)));
+        });
     }
 
     /// Adds the numbers of an expression to the cells in it, or to the one given.

@@ -14,6 +14,8 @@ pub enum Parting {
     Left,
     /// The run is over.
     Restarted,
+    /// It stays, but what it holds does not: that is dealt with in answer to a signal.
+    Answered,
 }
 
 /// What a handler writes last to a place.
@@ -56,8 +58,10 @@ impl Run<'_, '_> {
         self.part(state, Parting::Restarted, |_, _| true);
     }
 
-    /// The same of what goes with the scene where that is left, and with an instance whose last words these are.
-    pub(super) fn part_from_scene(&mut self, state: &mut State) {
+    /// Others have their turn. What goes with the scene where that is left, or with an instance whose last words these are, is not
+    /// for them, nor what the answer to a signal deals with.
+    pub(super) fn part_before_others(&mut self, state: &mut State) {
+        self.part_from_answered(state);
         let trigger = &self.world.parts(self.handler).1.trigger;
         let is_leaving = matches!(trigger, Trigger::Leave) && !state.waited && !state.later;
         if state.went || is_leaving {
@@ -65,6 +69,31 @@ impl Run<'_, '_> {
         }
         if matches!(trigger, Trigger::Removed) {
             self.part(state, Parting::Removed, |run, slot| run.is_own_slot(slot));
+        }
+    }
+
+    fn part_from_answered(&mut self, state: &mut State) {
+        // Of what goes on after a wait others may be due at the same moment.
+        if state.sent.is_empty() || state.waited || state.later {
+            return;
+        }
+        let sent = state.sent.clone();
+        self.part(state, Parting::Answered, |run, slot| {
+            let settled = |cell| {
+                let own = run.is_own_slot(slot);
+                sent.iter().any(|&sent| run.world.is_settled_by(run.handler, sent, cell, own))
+            };
+            run.cell_of(slot).is_some_and(settled)
+        });
+    }
+
+    /// Remembers that a signal was sent whose answer is certain to do something.
+    pub(super) fn note_sent(&self, state: &mut State, signal: Option<SignalId>, to: Option<ExprId>) {
+        let to_own = to.map(|to| self.unit.meaning(to) == Meaning::Own);
+        if let (Some(signal), None | Some(true)) = (signal, to_own)
+            && self.world.has_certain_answer(signal)
+        {
+            state.sent.push_new((signal, to_own.is_some()));
         }
     }
 

@@ -5,7 +5,7 @@ use super::*;
 impl<'w> Run<'w, '_> {
     /// An activation, or an `after` block, is through.
     pub(super) fn end(&mut self, mut state: State, span: Span) {
-        self.part_from_scene(&mut state);
+        self.part_before_others(&mut state);
         self.settle(&mut state);
         self.keep_pause(None, span, &state);
     }
@@ -44,7 +44,7 @@ impl<'w> Run<'w, '_> {
     /// Settles, then lets others do what they can.
     pub(super) fn wait(&mut self, mut state: State, span: Option<Span>) -> Option<State> {
         if let Some(span) = span {
-            self.part_from_scene(&mut state);
+            self.part_before_others(&mut state);
             self.settle(&mut state);
             self.keep_pause(Some(span), span, &state);
         }
@@ -54,6 +54,7 @@ impl<'w> Run<'w, '_> {
             self.after_wait(&mut state, slot);
         }
         state.waited = true;
+        state.sent = Shared::default();
         self.assume_ranges(&mut state);
         Some(self.assume_invariants(state))
     }

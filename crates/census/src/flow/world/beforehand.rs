@@ -28,7 +28,7 @@ impl World<'_> {
     }
 
     /// The cells of which a handler makes something certain, each for its own instance or for all.
-    fn certain_of(&self, handler: HandlerId, graph: &Graph, wanted: Wanted) -> Vec<CellId> {
+    pub(super) fn certain_of(&self, handler: HandlerId, graph: &Graph, wanted: Wanted) -> Vec<CellId> {
         let (script, _) = self.handler(handler);
         let unit = self.project.script(script);
         let is_own = |place: &PlaceId| match unit.place(*place) {

@@ -30,7 +30,7 @@ impl World<'_> {
             (Parting::Removed, Home::Instance(actor)) => {
                 (apart || matches!(trigger, Trigger::Removed)) && !self.lingering.contains(&actor)
             }
-            (Parting::Restarted, _) => apart,
+            (Parting::Restarted | Parting::Answered, _) => apart,
             (Parting::Left, Home::Scene) => apart || matches!(trigger, Trigger::Leave),
             (Parting::Left, Home::Instance(actor)) => {
                 (apart || matches!(trigger, Trigger::Leave)) && self.go_along(actor)
@@ -43,6 +43,16 @@ impl World<'_> {
     pub(super) fn find_lingering(&self) -> FxHashSet<OwnerId> {
         let lingers = |id: &HandlerId| self.yields[id.index()] && matches!(self.parts(*id).1.trigger, Trigger::Removed);
         self.handler_ids().filter(lingers).filter_map(|id| self.parts(id).0.owner).collect()
+    }
+
+    /// Whether something in a body may take values along, or have them dealt with.
+    pub(super) fn may_part(&self, graph: &Graph) -> bool {
+        let goes = |step: &graph::Step| match step.kind {
+            StepKind::Go(_) | StepKind::Remove(_) => true,
+            StepKind::Send { signal: Some(signal), .. } => self.has_certain_answer(signal),
+            _ => false,
+        };
+        graph.blocks.iter().any(|block| matches!(block.exit, Exit::Restart) || block.steps.iter().any(goes))
     }
 
     /// Whether all instances of an actor belong to scenes.
@@ -65,6 +75,7 @@ impl World<'_> {
                 by < handler || !matches!(self.parts(by).1.trigger, Trigger::Removed)
             }
             (Parting::Removed, _) => false,
+            (Parting::Answered, _) => self.comes_before_answer(by, handler),
             // `start` handlers find what outlives a run, until one of them renews it.
             (Parting::Left, Trigger::Leave) if matches!(self.parts(by).1.trigger, Trigger::Leave) => {
                 self.may_follow(by, handler)
@@ -75,7 +86,7 @@ impl World<'_> {
     }
 
     /// Whether one trigger can be answered by one handler and then by the other.
-    fn may_follow(&self, by: HandlerId, handler: HandlerId) -> bool {
+    pub(super) fn may_follow(&self, by: HandlerId, handler: HandlerId) -> bool {
         let signal = |id: HandlerId| self.parts(id).0.handlers[self.handler(id).1].signal;
         let kind = |id: HandlerId| std::mem::discriminant(&self.parts(id).1.trigger);
         (by < handler || by == handler && self.answers_for_many(by))
@@ -84,7 +95,7 @@ impl World<'_> {
     }
 
     /// Whether a handler may answer one trigger for several instances.
-    fn answers_for_many(&self, id: HandlerId) -> bool {
+    pub(super) fn answers_for_many(&self, id: HandlerId) -> bool {
         let unit = self.parts(id).0;
         let to_one = unit.handlers[self.handler(id).1].signal.is_some_and(|signal| {
             let signal = self.project.registry.signal(signal);

@@ -146,3 +146,88 @@ on bell {
     let later = make.replace("    p.weight -= 3\n", "    wait 1s\n    p.weight -= 3 // ~ range/can-fall-below\n");
     expect_in_scripts(STATE, &[weigh, &later.replace("on bell {", "on bell { // ~ sharing/reentry")]);
 }
+
+const ANSWERED: &str = r#"[variables]
+office.minutes = { type = "int", scope = "global", default = 0, min = 0, max = 60, writers = ["*"] }
+office.lives = { type = "int", scope = "global", default = 3, min = 0, max = 3, writers = ["*"] }
+mailboat.load = { type = "int", scope = "instance", default = 0, min = 0, max = 5 }
+[signals]
+full = { from = "script" }
+over = { from = "script" }
+again = { from = "script" }
+"#;
+
+#[test]
+fn an_answer_comes_before_the_next_signal_and_before_time_passes() {
+    let hours = "script hours for office
+
+on every 60s {
+    minutes += 1
+    if minutes == minutes.max { send full }
+}
+
+on full { minutes = 0 }
+
+on touched {
+    lives -= 1
+    if lives <= 0 { send over }
+}
+
+on over {
+    show \"It is over.\"
+    restart
+}
+";
+    expect_in_scripts(ANSWERED, &[hours]);
+    let boats = "script boats for mailboat
+
+on touched {
+    load += 1
+    if load == load.max { send full to self }
+}
+
+on full { load = 0 }
+";
+    expect_in_scripts(ANSWERED, &[boats]);
+    // Where the answer takes its time, is given to some only, or may go to another, it may come too late.
+    let late = |from: &str, to: &str| {
+        let marked = boats.replace("load += 1", "load += 1 // ~ range/can-exceed");
+        expect_in_scripts(ANSWERED, &[&marked.replace(from, to)]);
+    };
+    late("{ load = 0 }", "{\n    wait 1s\n    load = 0\n}");
+    late("on full {", "on full when load > 2 and chance(0.5) {");
+    late(" to self", " to dawn_boat");
+}
+
+#[test]
+fn what_stands_in_the_queue_before_an_answer_sees_what_led_to_it() {
+    expect_in_scripts(
+        ANSWERED,
+        &["script hours for office
+
+on touched {
+    send again
+    send again
+}
+
+on again {
+    lives -= 1 // ~ range/can-fall-below
+    if lives == 0 { send over }
+}
+
+on over { restart }
+
+on tick {
+    minutes += 1
+    if minutes >= 60 { send full }
+}
+
+on every 1s {
+    minutes += 1 // ~ range/can-exceed
+    if minutes >= 60 { send full }
+}
+
+on full { minutes = 0 }
+"],
+    );
+}

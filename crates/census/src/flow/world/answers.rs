@@ -1,0 +1,109 @@
+//! What is certain to be done in answer to a signal: the queue is through before the game's next signal and before more time
+//! passes, so what a handler leaves for that answer to deal with is there for nobody else.
+
+use super::certain::Wanted;
+use super::*;
+use crate::flow::engine::Parting;
+
+/// What the handlers of a signal certainly do before they first wait.
+#[derive(Debug, Default)]
+pub(super) struct Answer {
+    /// They give these a fresh value, wherever they are.
+    renewed: FxHashSet<CellId>,
+    /// They give these a fresh value for their own instance.
+    renewed_of_own: FxHashSet<CellId>,
+    /// The instances of these remove themselves.
+    removed: FxHashSet<OwnerId>,
+    /// The run ends.
+    restarts: bool,
+    /// The scene is left.
+    goes: bool,
+}
+
+impl Answer {
+    fn is_empty(&self) -> bool {
+        let Self { renewed, renewed_of_own, removed, restarts, goes } = self;
+        renewed.is_empty() && renewed_of_own.is_empty() && removed.is_empty() && !restarts && !goes
+    }
+}
+
+impl World<'_> {
+    pub(super) fn find_certain_answers(&self) -> FxHashMap<SignalId, Answer> {
+        let sent = self.senders.keys().filter_map(|signal| self.answers.get_key_value(signal));
+        let answers: Vec<_> = sent.collect();
+        let all = answers.into_par_iter().map(|(&signal, handlers)| (signal, self.certain_answer(handlers)));
+        all.filter(|(_, answer)| !answer.is_empty()).collect()
+    }
+
+    fn certain_answer(&self, handlers: &[HandlerId]) -> Answer {
+        let mut answer = Answer::default();
+        for &id in handlers {
+            let (unit, at, graph) = self.parts(id);
+            let is_picky = unit.handlers[self.handler(id).1].parameters.iter().any(|(_, filter)| filter.is_some());
+            let Some(owner) = unit.owner.filter(|_| at.when.is_none() && !is_picky && unit.scene.is_none()) else {
+                continue;
+            };
+            let first = &graph.blocks[0];
+            let at_once = !first.steps.iter().any(|step| super::certain::waits(unit, &step.kind));
+            let renewed = self.certain_of(id, graph, Wanted::Renewal).into_iter();
+            match self.project.registry.owner(owner).kind {
+                OwnerKind::System => {
+                    answer.renewed.extend(renewed.filter(|&cell| matches!(self.home(cell), Home::Everywhere)));
+                    answer.restarts |= at_once && matches!(first.exit, Exit::Restart);
+                    let goes = |step: &graph::Step| matches!(step.kind, StepKind::Go(Some(_)));
+                    answer.goes |= at_once && first.steps.iter().any(goes);
+                }
+                OwnerKind::Actor { .. } => {
+                    let own = |cell: CellId| matches!(self.home(cell), Home::Instance(actor) if actor == owner);
+                    answer.renewed_of_own.extend(renewed.filter(|&cell| own(cell)));
+                    if at_once && matches!(first.exit, Exit::Gone) {
+                        answer.removed.insert(owner);
+                    }
+                }
+                OwnerKind::Scene => {}
+            }
+        }
+        answer
+    }
+
+    /// Whether more is certain of a signal's answer than that it comes.
+    #[must_use]
+    pub fn has_certain_answer(&self, signal: SignalId) -> bool {
+        self.certain_answers.contains_key(&signal)
+    }
+
+    /// Whether what a handler leaves in a cell, perhaps of its own instance, is gone once a signal that it sent is answered.
+    #[must_use]
+    pub fn is_settled_by(
+        &self,
+        handler: HandlerId,
+        (signal, to_own): (SignalId, bool),
+        cell: CellId,
+        is_own: bool,
+    ) -> bool {
+        let Some(answer) = self.certain_answers.get(&signal) else { return false };
+        let goes_with = |parting| self.goes_with(handler, Some(cell), parting);
+        let by_all = !to_own
+            && (answer.renewed.contains(&cell)
+                || answer.restarts && goes_with(Parting::Restarted)
+                || answer.goes && goes_with(Parting::Left));
+        let removed = || self.parts(handler).0.owner.is_some_and(|owner| answer.removed.contains(&owner));
+        let by_own = is_own && (answer.renewed_of_own.contains(&cell) || removed() && goes_with(Parting::Removed));
+        by_all || by_own
+    }
+
+    /// Whether a handler's turn can come between what leads to an answer and the answer: it is in the queue before, or due at
+    /// the same moment.
+    pub(super) fn comes_before_answer(&self, by: HandlerId, handler: HandlerId) -> bool {
+        match (&self.parts(by).1.trigger, &self.parts(handler).1.trigger) {
+            (_, Trigger::Signal { .. }) => {
+                let signal = self.parts(handler).0.handlers[self.handler(handler).1].signal;
+                signal.is_none_or(|signal| self.senders.contains_key(&signal)) || self.may_follow(by, handler)
+            }
+            (Trigger::Tick, Trigger::Every(_)) => true,
+            (Trigger::Every(_), Trigger::Every(_)) => by != handler || self.answers_for_many(by),
+            (_, Trigger::Tick | Trigger::Every(_)) => self.may_follow(by, handler),
+            _ => true,
+        }
+    }
+}
