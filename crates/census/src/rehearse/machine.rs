@@ -8,6 +8,7 @@ use super::activation::{Activation, Parked};
 use super::fault::Fault;
 use super::layout::{Home, InstanceAt, Layout};
 use super::memory::Memory;
+use super::queue::Queue;
 use super::suspects::Suspects;
 use super::value::Value;
 use crate::flow::world::HandlerId;
@@ -159,7 +160,7 @@ pub struct Machine<'l, 'p, O: Observer> {
     pub now: u64,
     /// When the present run began.
     began: u64,
-    queue: VecDeque<Trigger>,
+    queue: Queue,
     sleeping: BTreeMap<(u64, u64), Box<Activation>>,
     #[allow(clippy::vec_box, reason = "they are boxes before and after")]
     waiting: Vec<Box<Activation>>,
@@ -204,7 +205,7 @@ impl<'l, 'p, O: Observer> Machine<'l, 'p, O> {
             scene: None,
             now: 0,
             began: 0,
-            queue: VecDeque::new(),
+            queue: Queue::default(),
             sleeping: BTreeMap::new(),
             waiting: Vec::new(),
             questions: VecDeque::new(),
@@ -241,7 +242,7 @@ impl<'l, 'p, O: Observer> Machine<'l, 'p, O> {
 
     /// The game sends a signal.
     pub fn fire(&mut self, signal: SignalId, arguments: impl IntoIterator<Item = Value>, reach: Reach) {
-        self.queue.push_back(Trigger::Signal { signal, arguments: arguments.into_iter().collect(), reach });
+        self.queue.push(Trigger::Signal { signal, arguments: arguments.into_iter().collect(), reach });
         self.drain();
     }
 
@@ -295,7 +296,7 @@ impl<'l, 'p, O: Observer> Machine<'l, 'p, O> {
         let Some(&block) = question.blocks.get(choice) else { return Err(Some(question.blocks.len())) };
         if let Some(mut question) = self.questions.pop_front() {
             question.activation.go_on_at(block);
-            self.queue.push_back(Trigger::Resume(question.activation));
+            self.queue.push(Trigger::Resume(question.activation));
             self.drain();
         }
         Ok(())
@@ -338,7 +339,7 @@ impl<'l, 'p, O: Observer> Machine<'l, 'p, O> {
         self.dispatches = 0;
         self.steps = 0;
         while self.stopped.is_none() {
-            let Some(trigger) = self.queue.pop_front().or_else(|| self.next_ready()) else { break };
+            let Some(trigger) = self.queue.pop().or_else(|| self.next_ready()) else { break };
             self.dispatch(trigger);
             self.dispatches += 1;
             self.dispatched += 1;
@@ -377,14 +378,14 @@ impl<'l, 'p, O: Observer> Machine<'l, 'p, O> {
             due.push(entry.remove());
         }
         due.sort_by_key(|activation| activation.begun);
-        self.queue.extend(due.into_iter().map(Trigger::Resume));
+        due.into_iter().for_each(|activation| self.queue.push(Trigger::Resume(activation)));
         if !self.layout.answers.tick.is_empty() {
-            self.queue.push_back(Trigger::Tick);
+            self.queue.push(Trigger::Tick);
         }
         let passed = self.now - self.began;
         for (at, (length, _)) in self.layout.answers.every.iter().enumerate() {
             if passed > 0 && passed.is_multiple_of(*length) {
-                self.queue.push_back(Trigger::Every(at));
+                self.queue.push(Trigger::Every(at));
             }
         }
     }
@@ -477,7 +478,7 @@ impl<'l, 'p, O: Observer> Machine<'l, 'p, O> {
             before.sort_by(|a, b| (order.get(&a.0), a.1).cmp(&(order.get(&b.0), b.1)));
         }
         for (cell, of, old) in before {
-            self.queue.push_back(Trigger::Changed { cell, of, old });
+            self.queue.push(Trigger::Changed { cell, of, old });
         }
     }
 
@@ -645,7 +646,7 @@ impl<'l, 'p, O: Observer> Machine<'l, 'p, O> {
         self.sleeping.retain(|_, activation| stays(activation));
         self.waiting.retain(|activation| stays(activation));
         self.questions.retain(|question| stays(&question.activation));
-        self.queue.retain(|trigger| !matches!(trigger, Trigger::Resume(activation) if !stays(activation)));
+        self.queue.retain_resuming(stays);
         dropped.into_iter().for_each(|id| self.tell(&Happening::Dropped { id }));
     }
 
@@ -657,7 +658,7 @@ impl<'l, 'p, O: Observer> Machine<'l, 'p, O> {
         self.drop_waiting(|activation| activation.of == Some(at));
         self.note_lost(at);
         self.memory.end(at);
-        self.queue.push_back(Trigger::Removed(at));
+        self.queue.push(Trigger::Removed(at));
     }
 
     /// A `ref` that someone listens to and that holds the instance is about to become *none*.
@@ -685,7 +686,7 @@ impl<'l, 'p, O: Observer> Machine<'l, 'p, O> {
 
     /// Queues a signal that a script sends.
     pub(super) fn queue_signal(&mut self, signal: SignalId, arguments: SmallVec<[Value; 2]>, reach: Reach) {
-        self.queue.push_back(Trigger::Signal { signal, arguments, reach });
+        self.queue.push(Trigger::Signal { signal, arguments, reach });
     }
 
     /// Puts an activation aside until what it waits for has come.
@@ -698,7 +699,7 @@ impl<'l, 'p, O: Observer> Machine<'l, 'p, O> {
             return;
         }
         match until {
-            Parked::Ticks(0) => self.queue.push_back(Trigger::Resume(activation)),
+            Parked::Ticks(0) => self.queue.push(Trigger::Resume(activation)),
             Parked::Ticks(ticks) => {
                 self.sleeping.insert((self.now.saturating_add(ticks), self.born), activation);
             }

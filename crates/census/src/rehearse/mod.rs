@@ -12,6 +12,7 @@ pub mod layout;
 pub mod machine;
 pub mod memory;
 pub mod plain;
+mod queue;
 mod settle;
 mod suspects;
 pub mod value;

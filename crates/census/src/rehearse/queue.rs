@@ -1,0 +1,45 @@
+//! The queue of what is to be dispatched: first in, first out.
+
+use super::activation::Activation;
+use super::machine::Trigger;
+use std::collections::VecDeque;
+
+/// The queue. It knows how many activations in it are about to go on, since whatever is removed or left asks for those among
+/// perhaps very many triggers.
+#[derive(Debug, Default)]
+pub(super) struct Queue {
+    triggers: VecDeque<Trigger>,
+    resuming: usize,
+}
+
+impl Queue {
+    pub fn push(&mut self, trigger: Trigger) {
+        self.resuming += usize::from(matches!(trigger, Trigger::Resume(_)));
+        self.triggers.push_back(trigger);
+    }
+
+    pub fn pop(&mut self) -> Option<Trigger> {
+        let trigger = self.triggers.pop_front()?;
+        self.resuming -= usize::from(matches!(trigger, Trigger::Resume(_)));
+        Some(trigger)
+    }
+
+    pub fn clear(&mut self) {
+        self.triggers.clear();
+        self.resuming = 0;
+    }
+
+    /// Drops those activations that do not stay.
+    pub fn retain_resuming(&mut self, mut stays: impl FnMut(&Activation) -> bool) {
+        if self.resuming == 0 {
+            return;
+        }
+        let mut dropped = 0;
+        self.triggers.retain(|trigger| {
+            let drops = matches!(trigger, Trigger::Resume(activation) if !stays(activation));
+            dropped += usize::from(drops);
+            !drops
+        });
+        self.resuming -= dropped;
+    }
+}
