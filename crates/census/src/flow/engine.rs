@@ -1302,7 +1302,8 @@ impl<'w, 'p> Run<'w, 'p> {
         }
         let written = state.value(slot).value.clone();
         let write = Unseen { slot, grows, up: moved.up, down: moved.down, clears: false, written };
-        if grows || last {
+        // A guard that is put back counts as put back, also by what goes then.
+        if grows || last && matches!(write.written, Value::Num(_)) {
             state.add_unseen(&write);
         } else {
             self.see(state, &write);

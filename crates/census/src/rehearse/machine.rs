@@ -29,11 +29,13 @@ pub struct Limits {
     pub dispatches: u32,
     /// How many activations may wait at once.
     pub waiting: usize,
+    /// How many runs and scenes may begin between two such moments: each looks at all that waits.
+    pub beginnings: u32,
 }
 
 impl Default for Limits {
     fn default() -> Self {
-        Self { steps: 2_000_000, dispatches: 100_000, waiting: 100_000 }
+        Self { steps: 2_000_000, dispatches: 100_000, waiting: 100_000, beginnings: 1_000 }
     }
 }
 
@@ -187,6 +189,7 @@ pub struct Machine<'l, 'p, O: Observer> {
     pub limits: Limits,
     steps: u32,
     dispatches: u32,
+    beginnings: u32,
     /// How many dispatches there were in all.
     pub dispatched: u64,
     /// How many steps it has taken and values it has judged so far: what it cost.
@@ -224,6 +227,7 @@ impl<'l, 'p, O: Observer> Machine<'l, 'p, O> {
             limits: Limits::default(),
             steps: 0,
             dispatches: 0,
+            beginnings: 0,
             dispatched: 0,
             worked: 0,
             spare: Vec::new(),
@@ -337,6 +341,7 @@ impl<'l, 'p, O: Observer> Machine<'l, 'p, O> {
     /// Dispatches until nothing more is to be done at this moment.
     fn drain(&mut self) {
         self.dispatches = 0;
+        self.beginnings = 0;
         self.steps = 0;
         while self.stopped.is_none() {
             let Some(trigger) = self.queue.pop().or_else(|| self.next_ready()) else { break };
@@ -458,8 +463,8 @@ impl<'l, 'p, O: Observer> Machine<'l, 'p, O> {
                 return;
             }
             self.queue_changes();
-            self.dispatches += 1;
-            if self.dispatches > self.limits.dispatches {
+            self.beginnings += 1;
+            if self.beginnings > self.limits.beginnings {
                 let at = self.somewhere();
                 self.stop(at, "runs or scenes follow one another without an end");
             }

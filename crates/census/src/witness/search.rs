@@ -19,7 +19,7 @@ use rand_core::{Rng as _, SeedableRng};
 use rustc_hash::FxHashSet;
 
 /// Limits of a run in a search: shorter than a rehearsal's.
-const LIMITS: Limits = Limits { steps: 20_000, dispatches: 2_000, waiting: 500 };
+const LIMITS: Limits = Limits { steps: 20_000, dispatches: 2_000, waiting: 500, beginnings: 100 };
 /// How often a drill does its one thing.
 const DRILL: usize = 220;
 /// How many steps and judged values count as one dispatch.
