@@ -175,6 +175,7 @@ pub struct World<'p> {
     /// How many instances of an actor there are while a script's handlers run.
     counts: FxHashMap<(ScriptId, OwnerId), going::Count>,
     goes: bool,
+    restarts: bool,
     /// What each procedure writes, with all that it calls.
     procedure_writes: Vec<Vec<FxHashSet<CellId>>>,
     thresholds: Vec<f64>,
@@ -255,6 +256,7 @@ impl<'p> World<'p> {
             scenes: all_scenes(&project.registry),
             counts: FxHashMap::default(),
             goes: false,
+            restarts: false,
             procedure_writes: Vec::new(),
             thresholds: Vec::new(),
             stops: Vec::new(),

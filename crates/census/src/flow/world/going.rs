@@ -39,6 +39,7 @@ impl World<'_> {
     pub(super) fn find_comings_and_goings(&mut self) {
         for ((script, unit), graphs) in self.project.script_ids().zip(&self.graphs) {
             for graph in graphs.handlers.iter().chain(&graphs.procedures) {
+                self.restarts |= graph.blocks.iter().any(|block| matches!(block.exit, Exit::Restart));
                 for step in graph.blocks.iter().flat_map(|block| &block.steps) {
                     match &step.kind {
                         StepKind::Spawn { actor: Some(actor), .. } => {

@@ -17,8 +17,13 @@ impl World<'_> {
             Cell::Variable(id) => Some(self.project.registry.var(id)),
             Cell::Private(..) => None,
         };
-        let stays = variable.is_some_and(|variable| variable.lifetime > Lifetime::Run)
-            && !(parting == Parting::Restarted && self.fresh_at_start(cell));
+        let outlives = variable.is_some_and(|variable| variable.lifetime > Lifetime::Run);
+        let stays = outlives
+            && match parting {
+                Parting::Restarted => !self.fresh_at_start(cell),
+                Parting::Answered => self.restarts, // What is queued is dropped then.
+                Parting::Removed | Parting::Left => true,
+            };
         if self.unsettled[cell.index()] || stays {
             return false;
         }

@@ -189,6 +189,10 @@ on touched {
 on full { load = 0 }
 ";
     expect_in_scripts(ANSWERED, &[boats]);
+    // What outlives its run is not put right where another's `restart` empties the queue.
+    let kept = ANSWERED.replace("office.minutes = {", "office.minutes = { lifetime = \"session\",");
+    expect_in_scripts(&kept, &[&hours.replace("minutes += 1", "minutes += 1 // ~ range/can-exceed")]);
+    expect_in_scripts(&kept, &[&hours.replace("restart", "lives = 3")]);
     // Where the answer takes its time, is given to some only, or may go to another, it may come too late.
     let late = |from: &str, to: &str| {
         let marked = boats.replace("load += 1", "load += 1 // ~ range/can-exceed");
