@@ -1296,8 +1296,11 @@ impl<'w, 'p> Run<'w, 'p> {
             for &other in facts.bounds() {
                 self.follow_bound(state, other);
             }
-            if !facts.bounds().is_empty() {
-                state.moved_bounds.push_new(slot);
+            // By another name it may be the same instance's.
+            for &moved in std::iter::once(&slot).chain(facts.aliases()) {
+                if !self.table.slots[moved as usize].bounds().is_empty() {
+                    state.moved_bounds.push_new(moved);
+                }
             }
         }
         let written = state.value(slot).value.clone();

@@ -348,3 +348,20 @@ on bell {
         &[&share.replace("floor(all / 2)", "floor(all / 3)").replace("- part\n", "- part // ~ range/can-exceed\n")],
     );
 }
+
+#[test]
+fn a_bound_that_one_instance_lowers_is_no_bound_for_the_name_of_a_for() {
+    let registry = r#"[variables]
+mailboat.room = { type = "int", scope = "instance", default = 5, writers = ["*"] }
+mailboat.load = { type = "int", scope = "instance", default = 2, min = 0, max = "mailboat.room", writers = ["*"] }
+"#;
+    let lowered = |rounds: &str, mark: &str| {
+        let script = format!(
+            "script marks for tide in harbor\n\non bell {{\n    dawn_boat.room = 1{mark}\n    for each in mailboat {{\n{rounds}    }}\n}}\n"
+        );
+        expect_in_scripts(registry, &[&script]);
+    };
+    lowered("        note \"{each.load}\"\n", " // ~ range/can-exceed");
+    lowered("        if each.load + 2 <= each.room { each.load += 2 }\n", " // ~ range/can-exceed");
+    lowered("        if each.load > each.room { each.load = each.room }\n", "");
+}
