@@ -1409,10 +1409,10 @@ impl<'w, 'p> Run<'w, 'p> {
         state.unseen.retain(|write| !meant(write.slot));
     }
 
-    /// Keeps that a slot was written, and the value that it has by now; gives what is known of the effect.
-    fn see(&mut self, state: &State, write: &Unseen) -> Option<&mut Effect> {
+    /// Keeps that a slot was written, and the value that it has by now.
+    fn see(&mut self, state: &State, write: &Unseen) {
         let &Unseen { slot, grows, up, down, clears, .. } = write;
-        let cell = self.table.slots[slot as usize].cell?;
+        let Some(cell) = self.table.slots[slot as usize].cell else { return };
         let own = self.is_own_slot(slot);
         let handler = self.handler;
         let seen = self.seen.entry((cell, own)).or_insert_with(|| {
@@ -1438,7 +1438,6 @@ impl<'w, 'p> Run<'w, 'p> {
             let known = seen.effect.set.take();
             seen.effect.set = Some(known.map_or_else(|| value.clone(), |known| known.join(&value)));
         }
-        Some(&mut seen.effect)
     }
 
     pub(super) fn is_own_slot(&self, slot: Slot) -> bool {

@@ -10,9 +10,9 @@ use crate::script::ast::*;
 use crate::source::Span;
 
 /// How many procedures are looked into for what a loop steps.
-/// How many such steps of a loop are looked at that are no plain numbers.
-const MOST_MOVED: usize = 3;
 const MOST_CALLED: usize = 16;
+/// How many of a loop's steps are looked at that are no plain numbers.
+const MOST_MOVED: usize = 3;
 
 /// A block of a graph.
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Debug)]

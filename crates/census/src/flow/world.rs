@@ -148,10 +148,15 @@ pub struct World<'p> {
     unread: FxHashSet<String>,
     beforehand: Beforehand,
     beginnings: fresh::Beginnings,
+    /// What cells hold that something is certain to give a value to as things begin.
     given: given::Given,
+    /// What was written last to cells that went.
     partings: partings::Partings,
+    /// The actors whose `removed` handlers wait.
     lingering: FxHashSet<OwnerId>,
+    /// Who sends the signals that scripts send.
     senders: FxHashMap<SignalId, once::OnlySender>,
+    /// What is certain to be done in answer to them.
     certain_answers: FxHashMap<SignalId, answers::Answer>,
     in_invariant: FxHashSet<VarId>,
     /// Which moves of a variable can make an invariant false.
@@ -174,7 +179,9 @@ pub struct World<'p> {
     scenes: SmallVec<[Symbol; 4]>,
     /// How many instances of an actor there are while a script's handlers run.
     counts: FxHashMap<(ScriptId, OwnerId), going::Count>,
+    /// Some script leaves its scene.
     goes: bool,
+    /// Some script ends the run.
     restarts: bool,
     /// What each procedure writes, with all that it calls.
     procedure_writes: Vec<Vec<FxHashSet<CellId>>>,

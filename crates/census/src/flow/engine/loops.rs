@@ -61,8 +61,6 @@ impl<'w> Run<'w, '_> {
                     guesses.extend([form.times(-1.0), form]);
                 }
             }
-        }
-        if !matches!(head.exit, Exit::Repeat { .. }) {
             self.count_along(state, &steps);
         }
         for form in guesses {
@@ -142,16 +140,11 @@ impl<'w> Run<'w, '_> {
         }
     }
 
-    /// A `for` makes no more rounds than there are instances.
-    fn most_rounds_over(&self, actor: OwnerId) -> Num {
-        Num::range(0.0, self.world.most_count(self.handler, actor), true)
-    }
-
-    /// A `for` over all instances of an actor begins.
+    /// A `for` begins: it makes no more rounds than there are instances.
     pub(super) fn begin_rounds_over(&mut self, state: &mut State, place: PlaceId, actor: OwnerId) {
         if let Some(left) = self.table.slot(Key::RoundsOver(place)) {
-            let rounds = Abstract::of(Value::Num(self.most_rounds_over(actor)));
-            self.put(state, left, rounds, &[], &[]);
+            let rounds = Num::range(0.0, self.world.most_count(self.handler, actor), true);
+            self.put(state, left, Abstract::of(Value::Num(rounds)), &[], &[]);
         }
     }
 

@@ -38,7 +38,10 @@ impl Run<'_, '_> {
     /// Nobody sees what was written to these places since the last settling but those that this parting lets see it.
     fn part(&mut self, state: &mut State, parting: Parting, meant: impl Fn(&Self, Slot) -> bool) {
         let (gone, kept): (Vec<Unseen>, Vec<Unseen>) = state.unseen.take().into_iter().partition(|write| {
-            meant(self, write.slot) && self.world.goes_with(self.handler, self.cell_of(write.slot), parting)
+            // Who comes in between may find a value gone.
+            !write.clears
+                && meant(self, write.slot)
+                && self.world.goes_with(self.handler, self.cell_of(write.slot), parting)
         });
         state.unseen = kept.into();
         for write in gone {

@@ -81,10 +81,10 @@ impl World<'_> {
             }
             (Parting::Removed, _) => false,
             (Parting::Answered, _) => self.comes_before_answer(by, handler),
-            // `start` handlers find what outlives a run, until one of them renews it.
             (Parting::Left, Trigger::Leave) if matches!(self.parts(by).1.trigger, Trigger::Leave) => {
                 self.may_follow(by, handler)
             }
+            // `start` handlers find what outlives a run, until one of them renews it.
             (_, Trigger::Spawn) | (Parting::Left, Trigger::Leave) | (Parting::Restarted, Trigger::Start) => true,
             _ => self.may_follow(by, handler),
         }

@@ -235,3 +235,21 @@ on full { minutes = 0 }
 "],
     );
 }
+
+#[test]
+fn what_is_cleared_before_an_end_is_missed_until_then() {
+    expect_in_scripts(
+        "[variables]\noffice.sum = { type = \"int\", scope = \"global\", default = 0 }\n",
+        &["script a for office
+
+on touched {
+    clear sum
+    restart
+}
+
+on touched {
+    show \"{sum}\" // ~ init/read-before-set
+}
+"],
+    );
+}
