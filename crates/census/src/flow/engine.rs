@@ -12,6 +12,7 @@ mod rounds;
 mod slots;
 mod waits;
 
+use loops::Heads;
 pub use partings::{Last, Parting};
 use rounds::Each;
 pub use slots::{Key, Limit, SlotFacts, SlotTable};
@@ -40,11 +41,17 @@ const MOST_PARTS: usize = 6;
 /// How many steps a body of ordinary length has at most; in longer ones fewer states are kept apart.
 const ORDINARY: usize = 120;
 /// How many places that a loop steps are looked at together.
-const MOST_STEPPED: usize = 3;
+const MOST_STEPPED: usize = 4;
 /// How many facts about a place are carried along with what a loop counts.
 const MOST_COUNTED: usize = 8;
+/// How many relations of a counter to others are looked at as it starts to count.
+const MOST_STARTS: usize = 4;
+/// How many places such a relation is about at most.
+const MOST_START_TERMS: usize = 3;
 /// How often a loop's head is visited before it is widened.
 const ROUNDS: u32 = 2;
+/// How often a loop within a loop is looked at afresh as it begins.
+const MOST_AFRESH: u32 = 12;
 /// How many reads are remembered that locals were worked out from.
 const MOST_SOURCES: usize = 32;
 /// How many tests are remembered that flags were given.
@@ -679,7 +686,7 @@ impl<'w, 'p> Run<'w, 'p> {
     ) -> (Vec<State>, Vec<State>) {
         let (mut left, mut arrived): (Vec<State>, Vec<State>) = (Vec::new(), Vec::new());
         let mut waiting: BTreeMap<BlockId, States> = BTreeMap::new();
-        let mut heads: FxHashMap<BlockId, (State, u32)> = FxHashMap::default();
+        let mut heads = Heads::default();
         waiting.insert(first, smallvec![entry]);
         let called_in_loop = self.in_loop;
         while let Some((at, states)) = waiting.pop_first() {
@@ -690,6 +697,7 @@ impl<'w, 'p> Run<'w, 'p> {
             self.in_loop = called_in_loop || block.in_loop || block.loop_head;
             let states = if block.loop_head { self.at_head(&mut heads, at, block, states) } else { states };
             for state in states {
+                heads.begin(block);
                 for state in self.steps(state, block) {
                     let (mark, before) = (self.given.len(), left.len());
                     let ways = self.exit(graph, at, state, &mut left);
@@ -1199,7 +1207,11 @@ impl<'w, 'p> Run<'w, 'p> {
         // A procedure called on the way may have moved the target since it was read.
         let moved = self.direction(&state, slot, &forms, &state.value(slot).value, &new);
         let before = self.is_judged(slot).then(|| state.clone());
+        let doubted = self.is_doubted(&state, value) || reads_itself && state.doubted.contains(&slot);
         self.write(&mut state, slot, &new, &forms, moved, assignment);
+        if doubted {
+            state.doubted.push_new(slot);
+        }
         if let Type::Ref(_) = self.table.slots[slot as usize].ty
             && op == AssignOp::Set
         {

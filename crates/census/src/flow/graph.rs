@@ -4,15 +4,14 @@
 //! `after` block hangs on a [`Exit::Fork`], since it runs later, as part of its handler. Built from the tree by
 //! [`lower`]; blocks are numbered so that, but for the edges back to a loop's head, every edge leads to a later block.
 
-use crate::project::{Meaning, Place, PlaceId, ProcId, ScriptUnit};
+use crate::project::{Meaning, PlaceId, ScriptUnit};
 use crate::registry::{OwnerId, SignalId, Type};
 use crate::script::ast::*;
 use crate::source::Span;
 
-/// How many procedures are looked into for what a loop steps.
-const MOST_CALLED: usize = 16;
-/// How many of a loop's steps are looked at that are no plain numbers.
-const MOST_MOVED: usize = 3;
+mod rounds;
+
+pub use rounds::{Change, Rounds};
 
 /// A block of a graph.
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Debug)]
@@ -62,7 +61,7 @@ pub enum StepKind {
     },
     /// A value is worked out and used for nothing else.
     Read(ExprId),
-    /// A `repeat` or a `for` begins anew; `count` is how many rounds a `repeat` makes. Where that is a number above zero
+    /// A loop begins anew; `count` is how many rounds a `repeat` makes. Where that is a number above zero
     /// the first round follows at once, without a look at the head. `over` is the name and the actor of a `for` in which
     /// something is stepped.
     Begin {
@@ -185,10 +184,8 @@ pub struct Block {
     pub loop_head: bool,
     /// Whether it is run once for each round of a loop.
     pub in_loop: bool,
-    /// Of a loop's head: what a round steps by a constant, and how far at most.
-    pub stepped: Vec<(PlaceId, f64)>,
-    /// Of a loop's head: what a round steps by something else, and by what; `true` where that is taken off.
-    pub moved: Vec<(PlaceId, ExprId, bool)>,
+    /// Of a loop's head: what a round does to the places that it steps.
+    pub changes: Vec<(PlaceId, Change)>,
     /// Locals whose numbers nobody asks for again: from the block's begin on (0), or after that many of its steps.
     pub last_uses: Box<[(u32, PlaceId)]>,
 }
@@ -227,23 +224,6 @@ pub fn lower(
     graph
 }
 
-/// What a loop's rounds step.
-#[derive(Default)]
-struct LoopSteps {
-    stepped: Vec<(PlaceId, f64)>,
-    moved: Vec<(PlaceId, ExprId, bool)>,
-}
-
-impl LoopSteps {
-    fn add(&mut self, place: PlaceId, by: f64) {
-        match self.stepped.iter_mut().find(|(known, far)| *known == place && far.signum() == by.signum()) {
-            Some((_, far)) => *far = far.signum() * far.abs().max(by.abs()),
-            None if by != 0.0 => self.stepped.push((place, by)),
-            None => {}
-        }
-    }
-}
-
 struct Builder<'a> {
     unit: &'a ScriptUnit,
     /// How many values a type has, if they can be counted.
@@ -265,8 +245,7 @@ impl Builder<'_> {
             exit_span: Span::default(),
             loop_head: false,
             in_loop: !self.breaks.is_empty(),
-            stepped: Vec::new(),
-            moved: Vec::new(),
+            changes: Vec::new(),
             last_uses: Box::default(),
         });
         BlockId(u32::try_from(self.blocks.len() - 1).unwrap_or(u32::MAX))
@@ -348,10 +327,7 @@ impl Builder<'_> {
             }
             StatementKind::For { local, filter, body, .. } => {
                 let place = self.local(*local);
-                let actor = match self.unit.place_types[place.index()] {
-                    Type::Ref(actor) => actor,
-                    _ => None,
-                };
+                let actor = self.actor_of(*local);
                 let over = actor.map(|actor| (place, actor));
                 self.loop_(body, span, (None, over), |body, done| Exit::Each {
                     place,
@@ -429,6 +405,14 @@ impl Builder<'_> {
         self.meet(ends, span);
     }
 
+    /// The actor of a `for`, by its name.
+    fn actor_of(&self, local: LocalId) -> Option<OwnerId> {
+        match self.unit.place_types[self.local(local).index()] {
+            Type::Ref(actor) => actor,
+            _ => None,
+        }
+    }
+
     /// Lets several ends go on together; with none, nothing goes on.
     fn meet(&mut self, ends: Vec<BlockId>, span: Span) {
         if ends.is_empty() {
@@ -473,6 +457,7 @@ impl Builder<'_> {
         let span = self.unit.tree.expr(condition).span;
         let head = self.new_block();
         self.loop_head(head, body);
+        self.step(StepKind::Begin { head, count: None, at_once: false, over: None }, span);
         self.goto(head, span);
         let done = self.new_block();
         self.breaks.push(done);
@@ -491,71 +476,10 @@ impl Builder<'_> {
     }
 
     fn loop_head(&mut self, head: BlockId, body: &crate::script::ast::Block) {
-        let mut steps = LoopSteps::default();
-        self.loop_steps(body, None, &mut Vec::new(), &mut steps);
+        let changes = self.round_changes(body);
         let block = &mut self.blocks[head.index()];
         block.loop_head = true;
-        block.stepped = steps.stepped;
-        block.moved = steps.moved;
-    }
-
-    /// What statements such as `x += 3` or `x = x - 1` step, and by how much, also in the procedures that are called; `call`
-    /// is the one that led here.
-    fn loop_steps(
-        &self,
-        body: &crate::script::ast::Block,
-        call: Option<(ProcId, ExprId)>,
-        called: &mut Vec<ProcId>,
-        steps: &mut LoopSteps,
-    ) {
-        walk(body, &mut |statement| {
-            if let StatementKind::Call(inner) = statement.kind
-                && let Meaning::Procedure(id) = self.unit.meaning(inner)
-                && called.len() < MOST_CALLED
-                && !called.contains(&id)
-            {
-                called.push(id);
-                let procedure = &self.unit.tree.procedures[id.index()].body;
-                self.loop_steps(procedure, Some((id, inner)), called, steps);
-            }
-            let Some((place, by, down)) = self.loop_step(statement, call) else { return };
-            #[allow(clippy::cast_precision_loss, reason = "a step beyond 2⁵³ is only a hint")]
-            match self.unit.tree.expr(by).kind {
-                ExprKind::Int(value) => steps.add(place, if down { -(value as f64) } else { value as f64 }),
-                ExprKind::Float(value) => steps.add(place, if down { -value } else { value }),
-                _ if steps.moved.len() < MOST_MOVED => steps.moved.push((place, by, down)),
-                _ => {}
-            }
-        });
-    }
-
-    /// What a statement steps, by what, and whether that is taken off.
-    fn loop_step(&self, statement: &Statement, call: Option<(ProcId, ExprId)>) -> Option<(PlaceId, ExprId, bool)> {
-        let StatementKind::Assign { target, op, value } = &statement.kind else { return None };
-        let Meaning::Value(place) = self.unit.meaning(*target) else { return None };
-        let value = self.unit.behind(*value);
-        let (by, down) = match (op, &self.unit.tree.expr(value).kind) {
-            (AssignOp::Add | AssignOp::Subtract, _) => (value, *op == AssignOp::Subtract),
-            (AssignOp::Set, ExprKind::Binary(op @ (BinaryOp::Add | BinaryOp::Subtract), from, by))
-                if self.unit.meaning(*from) == Meaning::Value(place) =>
-            {
-                (*by, *op == BinaryOp::Subtract)
-            }
-            _ => return None,
-        };
-        Some((place, self.passed(self.unit.behind(by), call), down))
-    }
-
-    /// What a call passes for an expression that is a parameter; others stand for themselves.
-    fn passed(&self, expr: ExprId, call: Option<(ProcId, ExprId)>) -> ExprId {
-        let given = || {
-            let (id, call) = call?;
-            let Place::Local(local) = self.unit.place(self.unit.place_of(expr)?) else { return None };
-            let at = self.unit.procedures[id.index()].parameters.iter().position(|&parameter| parameter == local)?;
-            let ExprKind::Call(_, arguments) = &self.unit.tree.expr(call).kind else { return None };
-            arguments.get(at).map(|&argument| self.unit.behind(argument))
-        };
-        given().unwrap_or(expr)
+        block.changes = changes;
     }
 
     fn loop_(
@@ -569,7 +493,7 @@ impl Builder<'_> {
         let at_once =
             count.is_some_and(|count| matches!(self.unit.tree.expr(count).kind, ExprKind::Int(rounds) if rounds > 0));
         self.loop_head(head, body);
-        let steps = !self.blocks[head.index()].stepped.is_empty() || !self.blocks[head.index()].moved.is_empty();
+        let steps = !self.blocks[head.index()].changes.is_empty();
         self.step(StepKind::Begin { head, count, at_once, over: over.filter(|_| steps) }, span);
         let before = self.current;
         let done = self.new_block();

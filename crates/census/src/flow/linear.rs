@@ -562,6 +562,16 @@ impl Facts {
         self.eliminate(&own, slot, |sum| in_loop && sum.is_octagonal() || sum.highest(ends) > 0.0);
     }
 
+    /// Puts down what the facts about a slot say of others together, since the slot is about to change.
+    pub fn keep_without(&mut self, slot: Slot, ends: Ends<'_>) {
+        if self.about(slot).take(2).count() < 2 {
+            return;
+        }
+        let mut others = self.clone();
+        others.forget_within(slot, ends, true);
+        others.known.iter().for_each(|fact| self.add(fact.form));
+    }
+
     /// `slot` takes a new value that lies below each of `uppers` and above each of `lowers`, forms over the old values, as
     /// are the ends. What follows of others is kept where it says more than the ranges, or may be what a loop keeps.
     pub fn assign(&mut self, slot: Slot, uppers: &[Linear], lowers: &[Linear], ends: Ends<'_>, new_ends: (f64, f64)) {

@@ -345,9 +345,10 @@ impl<'a> Parser<'a> {
         self.script.skipped.push(token.span.to(self.previous));
     }
 
-    /// A statement ends at the end of its line, or before a `}`.
+    /// A statement ends at the end of its line, or before a `}`. Behind a block that was left open its line is over too.
     fn line_end(&mut self) {
-        if matches!(self.raw().kind, TokenKind::Newline | TokenKind::End | TokenKind::Punct(Punct::CloseBrace)) {
+        let ends = matches!(self.raw().kind, TokenKind::Newline | TokenKind::End | TokenKind::Punct(Punct::CloseBrace));
+        if ends || self.at_declaration() {
             return;
         }
         self.expected::<()>("the end of the line");
@@ -563,7 +564,7 @@ impl<'a> Parser<'a> {
                     break;
                 }
                 TokenKind::End if opened => {
-                    self.error(open, "this `{` is never closed".to_owned(), None);
+                    self.left_open(open, "this `{` is never closed");
                     break;
                 }
                 TokenKind::End => break,
@@ -574,7 +575,7 @@ impl<'a> Parser<'a> {
                 }
                 _ if self.at_declaration() && !opened => break,
                 _ if self.at_declaration() => {
-                    self.error(open, "this `{` is not closed before the next declaration".to_owned(), None);
+                    self.left_open(open, "this `{` is not closed before the next declaration");
                     break;
                 }
                 _ => {}
@@ -598,6 +599,13 @@ impl<'a> Parser<'a> {
         }
         statements.shrink_to_fit(); // Trees stay.
         Block { statements, span: open.to(self.previous) }
+    }
+
+    /// Tells of a `}` that is missing. Which statements were meant to stand in the block nobody can tell, so what they do
+    /// is no fact.
+    fn left_open(&mut self, open: Span, message: &str) {
+        self.error(open, message.to_owned(), None);
+        self.script.skipped.push(open.to(self.previous));
     }
 
     /// Whether a line that can only stand at the top of a file begins here: then a `}` is missing above.

@@ -1,23 +1,48 @@
 //! Loops: their heads, the rounds of a `repeat`, and what a `for` over all instances puts right.
 
 use super::*;
+use crate::flow::graph::{Change, Rounds};
+use crate::flow::value::is_whole;
+
+/// What was known at the heads of a body's loops, and how often each was come to.
+#[derive(Default)]
+pub(super) struct Heads {
+    seen: FxHashMap<BlockId, (State, u32)>,
+    begun: FxHashMap<BlockId, u32>,
+}
+
+impl Heads {
+    /// A loop within a loop that begins again is looked at afresh, by itself, the first few times; later what it was like
+    /// before counts too, so that an end comes.
+    pub(super) fn begin(&mut self, block: &Block) {
+        if !block.in_loop {
+            return;
+        }
+        for step in &block.steps {
+            if let StepKind::Begin { head, .. } = step.kind {
+                let begun = self.begun.entry(head).or_default();
+                *begun += 1;
+                if *begun <= MOST_AFRESH {
+                    self.seen.remove(&head);
+                }
+            }
+        }
+    }
+}
 
 impl<'w> Run<'w, '_> {
     /// The states with which a loop's head is entered again: none once nothing grows.
-    pub(super) fn at_head(
-        &mut self,
-        heads: &mut FxHashMap<BlockId, (State, u32)>,
-        at: BlockId,
-        block: &Block,
-        mut states: States,
-    ) -> States {
+    pub(super) fn at_head(&mut self, heads: &mut Heads, at: BlockId, block: &Block, mut states: States) -> States {
         states.iter_mut().for_each(|state| self.drop_right(state)); // Where they meet that could not be seen any more.
         let Some(mut next) = states.into_iter().reduce(|a, b| a.join(&b)) else { return States::new() };
-        let Some((known, rounds)) = heads.get_mut(&at) else {
+        let Some((known, rounds)) = heads.seen.get_mut(&at) else {
             self.guess_relations(&mut next, block);
-            heads.insert(at, (next.clone(), 1));
+            heads.seen.insert(at, (next.clone(), 1));
             return smallvec![next];
         };
+        if *rounds == 1 {
+            self.relate_rounds(known, &mut next, block);
+        }
         let patience = if self.most_parts > 1 { ROUNDS } else { 1 };
         let joined = if *rounds < patience {
             known.clone().join(&next)
@@ -40,29 +65,28 @@ impl<'w> Run<'w, '_> {
         if self.most_parts == 1 {
             return;
         }
-        let places = head.stepped.iter().filter_map(|&(place, by)| Some((self.slot(place)?, by)));
-        let steps: SmallVec<[(Slot, f64); 4]> = places.take(MOST_STEPPED).collect();
+        let steps = self.steps_of_round(state, head);
         let mut guesses: SmallVec<[Linear; 6]> = SmallVec::new();
-        let left = match head.exit {
-            Exit::Repeat { count, .. } => self.table.slot(Key::Rounds(count)),
-            Exit::Each { place, .. } => self.table.slot(Key::RoundsOver(place)),
-            _ => None,
-        };
-        if let Some(left) = left {
-            for &(slot, by) in steps.iter().chain(&self.steps_by_ranges(state, head)) {
-                let form = Linear::slot(slot).times(by.signum()).plus(&Linear::slot(left), by.abs());
+        if let Some(left) = self.rounds_left(head) {
+            for &(slot, by) in &steps {
+                let form = Linear::slot(slot).plus(&Linear::slot(left), by);
                 guesses.extend([form, form.times(-1.0)]);
             }
         }
         if !matches!(head.exit, Exit::Repeat { .. }) {
             for (at, &(a, a_by)) in steps.iter().enumerate() {
-                for &(b, b_by) in &steps[at + 1..] {
+                for &(b, b_by) in steps[at + 1..].iter().filter(|&&(b, _)| b != a) {
                     let form = Linear::slot(a).times(b_by).plus(&Linear::slot(b).times(a_by), -1.0);
                     guesses.extend([form.times(-1.0), form]);
                 }
             }
-            self.count_along(state, &steps);
         }
+        for &(slot, _) in &steps {
+            let mut facts = std::mem::take(&mut state.facts);
+            facts.keep_without(slot, &|slot| state.ends(slot));
+            state.facts = facts;
+        }
+        self.count_along(state, head, &steps);
         for form in guesses {
             let highest = state.facts.highest(&form, &|slot| state.ends(slot));
             if highest.is_finite() {
@@ -71,32 +95,113 @@ impl<'w> Run<'w, '_> {
         }
     }
 
-    /// What a round steps by something that lies within a range, and how far at most.
-    fn steps_by_ranges(&mut self, state: &State, head: &Block) -> SmallVec<[(Slot, f64); 4]> {
-        let mut all = SmallVec::new();
-        for &(place, by, down) in &head.moved {
-            let quiet = std::mem::replace(&mut self.quiet, true);
-            let (lo, hi) = self.eval(&mut state.clone(), by).ends();
-            self.quiet = quiet;
-            let ways = [hi, lo].map(|by| if down { -by } else { by });
-            let ways = ways.into_iter().filter(|by| by.is_finite() && *by != 0.0);
-            all.extend(self.slot(place).into_iter().flat_map(|slot| ways.clone().map(move |by| (slot, by))));
-        }
-        all
+    /// The places that a round steps.
+    fn stepped<'h>(&self, head: &'h Block) -> impl Iterator<Item = (Slot, &'h Change)> {
+        head.changes.iter().filter_map(|(place, change)| Some((self.slot(*place)?, change))).take(MOST_STEPPED)
     }
 
-    /// What is known of a place as a loop is entered stays true less what a counter, which starts at a number, has counted: with
-    /// `parcels + n ≤ 20` and `i` at 0, `parcels - i + n ≤ 20` is kept while both go up by one.
-    fn count_along(&self, state: &mut State, steps: &[(Slot, f64)]) {
+    /// How far a round steps them, at most and at least.
+    fn steps_of_round(&mut self, state: &State, head: &Block) -> SmallVec<[(Slot, f64); 4]> {
+        let mut steps = SmallVec::new();
+        let stepped: SmallVec<[(Slot, &Change); 4]> = self.stepped(head).collect();
+        for (slot, change) in stepped {
+            let (lo, hi) = self.ends_of_change(state, change);
+            let ends = if lo == hi { &[hi][..] } else { &[hi, lo] };
+            steps.extend(ends.iter().filter(|end| end.is_finite() && **end != 0.0).map(|&end| (slot, end)));
+        }
+        steps
+    }
+
+    fn ends_of_change(&mut self, state: &State, change: &Change) -> (f64, f64) {
+        match change {
+            Change::Within(lo, hi) => (*lo, *hi),
+            Change::Up(by) => self.ends_of(state, *by),
+            Change::Down(by) => {
+                let (lo, hi) = self.ends_of(state, *by);
+                (-hi, -lo)
+            }
+            Change::Sum(all) => all.iter().fold((0.0, 0.0), |(lo, hi), part| {
+                let part = self.ends_of_change(state, part);
+                (lo + part.0, hi + part.1)
+            }),
+            Change::Either(all) => all.iter().fold((f64::INFINITY, f64::NEG_INFINITY), |(lo, hi), part| {
+                let part = self.ends_of_change(state, part);
+                (lo.min(part.0), hi.max(part.1))
+            }),
+            Change::Over(rounds, inner) => {
+                let (lo, hi) = self.ends_of_change(state, inner);
+                let (least, most) = match *rounds {
+                    Rounds::Number(number) => (number, number),
+                    Rounds::Counted(count) => {
+                        let (least, most) = self.ends_of(state, count);
+                        (least.max(0.0), most.max(0.0))
+                    }
+                    Rounds::Each(actor) => (0.0, self.world.most_count(self.handler, actor)),
+                };
+                (lo * if lo < 0.0 { most } else { least }, hi * if hi > 0.0 { most } else { least })
+            }
+        }
+    }
+
+    /// What counts down the rounds that are still to come.
+    fn rounds_left(&self, head: &Block) -> Option<Slot> {
+        match head.exit {
+            Exit::Repeat { count, .. } => self.table.slot(Key::Rounds(count)),
+            Exit::Each { place, .. } => self.table.slot(Key::RoundsOver(place)),
+            _ => None,
+        }
+    }
+
+    /// Two places that had one value each as the loop was entered, and have one each after a round, lie on a line: where
+    /// every round goes on along it, that relates them for good (after Karr, 1976).
+    fn relate_rounds(&self, known: &mut State, next: &mut State, head: &Block) {
+        let moved = |slot: Slot| {
+            let number = |state: &State| state.num(slot).and_then(Num::single).filter(|&number| is_whole(number));
+            let (before, after) = (number(known)?, number(next)?);
+            (before != after).then_some((slot, before, after - before))
+        };
+        let slots = self.rounds_left(head).into_iter().chain(self.stepped(head).map(|(slot, _)| slot));
+        let lines: SmallVec<[(Slot, f64, f64); 4]> = slots.filter_map(moved).collect();
+        for (at, &(a, a_from, a_by)) in lines.iter().enumerate() {
+            for &(b, b_from, b_by) in &lines[at + 1..] {
+                let beside = |slot, from| Linear::slot(slot).plus(&Linear::constant(from), -1.0);
+                let line = beside(a, a_from).times(b_by).plus(&beside(b, b_from).times(a_by), -1.0);
+                for state in [&mut *known, &mut *next] {
+                    state.facts.add(line.times(-1.0));
+                    state.facts.add(line);
+                }
+            }
+        }
+    }
+
+    /// Between which numbers an expression lies.
+    fn ends_of(&mut self, state: &State, expr: ExprId) -> (f64, f64) {
+        let quiet = std::mem::replace(&mut self.quiet, true);
+        let ends = self.eval(&mut state.clone(), expr).ends();
+        self.quiet = quiet;
+        ends
+    }
+
+    /// What is known of a place as a loop is entered stays true less what a counter has counted since: with
+    /// `parcels + n ≤ 20` and `i` at 0, `parcels - i + n ≤ 20` is kept while both go up by one. What the counter starts at
+    /// may be a number, or stand in relation to others.
+    fn count_along(&self, state: &mut State, head: &Block, steps: &[(Slot, f64)]) {
         let mut along: SmallVec<[Linear; 4]> = SmallVec::new();
-        for &(counter, by) in steps {
-            let Some(start) = state.num(counter).and_then(Num::single) else { continue };
+        let counts = |state: &State, slot: Slot| {
+            self.table.slots[slot as usize].cell.is_none() || state.num(slot).and_then(Num::single).is_some()
+        };
+        let counters: SmallVec<[(Slot, f64); 4]> =
+            steps.iter().copied().filter(|&(slot, _)| counts(state, slot)).collect();
+        for (counter, by) in self.rounds_left(head).map(|left| (left, -1.0)).into_iter().chain(counters) {
+            let starts = starts_of(state, counter);
             for &(slot, far) in steps.iter().filter(|&&(slot, _)| slot != counter) {
                 let about = state.facts.about(slot).filter(|fact| fact.factor(counter) == 0.0);
-                along.extend(about.take(MOST_COUNTED).map(|fact| {
-                    let counted = Linear::slot(counter).plus(&Linear::constant(start), -1.0);
-                    fact.plus(&counted, -fact.factor(slot) * far / by)
-                }));
+                for fact in about.take(MOST_COUNTED) {
+                    let factor = -fact.factor(slot) * far / by;
+                    let starts =
+                        starts.iter().filter(|start| start.factor(counter) * factor > 0.0 && start.factor(slot) == 0.0);
+                    along.extend(starts.map(|start| fact.plus(start, factor / start.factor(counter))));
+                }
             }
         }
         along.into_iter().for_each(|form| state.facts.add(form));
@@ -116,10 +221,22 @@ impl<'w> Run<'w, '_> {
         }
         let mut state = state;
         if state.assume(Linear::slot(left)).is_some() {
-            state.facts.forget(left);
-            state.values[left as usize] = Abstract::of(anything(Type::Int));
+            self.end_rounds(&mut state, left);
             next.push((done, state));
         }
+    }
+
+    /// Nobody asks any more how many rounds are left: what is known of other places together with them is so without.
+    fn end_rounds(&self, state: &mut State, left: Slot) {
+        let (least, most) = state.ends(left);
+        let known = state
+            .facts
+            .about(left)
+            .filter(|fact| fact.terms.len() > 2 && least >= 0.0 && (most == 0.0 || fact.factor(left) > 0.0));
+        let known: SmallVec<[Linear; 4]> = known.map(|fact| fact.without(left)).collect();
+        state.forget_all(&[left], self.in_loop);
+        state.values[left as usize] = Abstract::of(anything(Type::Int));
+        known.into_iter().for_each(|fact| state.facts.add(fact));
     }
 
     pub(super) fn next_round(&mut self, state: &mut State, left: Slot) {
@@ -158,8 +275,7 @@ impl<'w> Run<'w, '_> {
         } else {
             inside.facts.forget(left);
         }
-        behind.forget_all(&[left], self.in_loop);
-        behind.values[left as usize] = Abstract::of(anything(Type::Int));
+        self.end_rounds(behind, left);
     }
 
     /// What may be wrong with any instance may be so with the one that a `for` looks at.
@@ -192,4 +308,13 @@ impl<'w> Run<'w, '_> {
         variable(suspect.written) != variable(slot)
             && matches!(suspect.wrong, Wrong::Outside(other, _) if variable(other) == variable(slot))
     }
+}
+
+/// Forms that are at most zero as a counter starts to count: its ends, and how it relates to others.
+fn starts_of(state: &State, counter: Slot) -> SmallVec<[Linear; 6]> {
+    let ((lo, hi), own) = (state.ends(counter), Linear::slot(counter));
+    let low = lo.is_finite().then(|| Linear::constant(lo).plus(&own, -1.0));
+    let high = hi.is_finite().then(|| own.plus(&Linear::constant(hi), -1.0));
+    let related = state.facts.about(counter).filter(|fact| fact.terms.len() <= MOST_START_TERMS).take(MOST_STARTS);
+    low.into_iter().chain(high).chain(related).collect()
 }

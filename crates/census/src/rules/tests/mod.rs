@@ -5,6 +5,7 @@ mod designs;
 mod guards;
 mod kept_out;
 mod long;
+mod loops;
 mod partings;
 mod places;
 mod registry;

@@ -1,0 +1,73 @@
+//! Loops: how often their rounds come, within one another, and under tests that came before.
+
+use crate::rules::testing::expect_in_scripts;
+
+const STATE: &str = r#"[signals.loaded]
+from = "engine"
+to = "all"
+parameters = { k = { type = "int", min = 0, max = 4 }, j = { type = "int", min = 1, max = 3 } }
+[instances.noon_boat]
+of = "mailboat"
+[variables.tide]
+few = { type = "int", scope = "global", default = 0, min = 0, max = 12, engine = "reads" }
+room = { type = "int", scope = "global", default = 9, min = 5, max = 20, engine = "both" }
+load = { type = "int", scope = "global", default = 0, min = 0, max = "tide.room", engine = "reads" }
+oil = { type = "int", scope = "global", default = 50, min = 0, max = 50, engine = "both" }
+"#;
+
+/// The lines of a handler that is given `k` (0 to 4) and `j` (1 to 3); `!` marks where a step goes too far.
+fn loading(lines: &str) {
+    let marked = lines.replace('!', " // ~ range/can-exceed").replace('?', " // ~ range/can-fall-below");
+    let rest = "note \"{k} {j}\"\n}\n\non bell {\n    load = min(3, room)\n}\n";
+    expect_in_scripts(STATE, &[&format!("script holds for tide\n\non loaded(k, j) {{\n{marked}\n{rest}")]);
+}
+
+#[test]
+fn rounds_within_rounds_are_multiplied() {
+    for (rounds, step) in [
+        ("repeat 3 {\nrepeat 4 {\n#\n}\n}", 1),
+        ("repeat 2 {\nrepeat 2 {\nrepeat 3 {\n#\n}\n}\n}", 1),
+        ("repeat 2 {\nrepeat 2 {\nif chance(0.5) {\n#\n}\n}\n}", 3),
+        ("repeat k {\nrepeat j {\n#\n}\n}", 1),
+        ("repeat 3 {\nfor b in mailboat {\n#\nnote \"{b is mailboat}\"\n}\n}", 2),
+        ("for b in mailboat {\nrepeat 3 {\n#\n}\nnote \"{b is mailboat}\"\n}", 2),
+        ("let row = 0\nwhile row < 3 {\nlet column = 0\nwhile column < 4 {\n#\ncolumn += 1\n}\nrow += 1\n}", 1),
+    ] {
+        let with = |step: &str| loading(&format!("few = 0\n{}", rounds.replace('#', step)));
+        with(&format!("few += {step}"));
+        with(&format!("few += {}!", step + 1));
+    }
+}
+
+#[test]
+fn all_that_a_round_steps_adds_up() {
+    loading("few = 0\nrepeat 4 {\nfew += 1\nfew += 2\n}");
+    loading("few = 0\nrepeat 4 {\nfew += 2!\nfew += 2\n}");
+    loading("few = 0\nrepeat 3 {\nfew += 1\nrepeat 3 {\nfew += 1\n}\n}");
+    loading("few = 0\nrepeat 3 {\nfew += 1\nrepeat 4 {\nfew += 1!\n}\n}");
+    loading("few = 0\nrepeat 4 {\nif chance(0.5) {\nfew += 1\n} else {\nfew += 3\n}\n}");
+}
+
+#[test]
+fn a_test_before_a_loop_leaves_room_for_all_its_rounds() {
+    for (room, rounds) in [
+        ("load + 3 <= room", "repeat 3 {\nload += 1#\n}"),
+        ("load + k <= room", "repeat k {\nload += 1#\n}"),
+        ("load + 2 * k <= room", "repeat k {\nload += 2#\n}"),
+        ("load + k <= room", "let left = k\nwhile left > 0 {\nleft -= 1\nload += 1#\n}"),
+        ("load + 6 <= room", "repeat 2 {\nrepeat 3 {\nload += 1#\n}\n}"),
+        ("load + 3 * k <= room", "repeat k {\nrepeat 3 {\nload += 1#\n}\n}"),
+        ("load <= room - 3", "let before = load\nwhile load < before + 3 {\nload += 1#\n}"),
+        ("load + 2 <= room", "for b in mailboat {\nload += 1#\nnote \"{b is mailboat}\"\n}"),
+    ] {
+        loading(&format!("if {room} {{\n{}\n}}", rounds.replace('#', "")));
+        loading(&format!("if {room} + 1 {{\n{}\n}}", rounds.replace('#', "!")));
+    }
+    loading("if oil >= 3 * k {\nrepeat k {\noil -= 3\n}\n}");
+    loading("if oil >= 2 * k {\nrepeat k {\noil -= 3?\n}\n}");
+}
+
+#[test]
+fn what_a_reported_division_keeps_out_decides_no_test() {
+    loading("let d = 2\nwhile d >= 0 {\nfew = floor(10 / d) // ~ range/divide-by-zero\nd -= 1\nload = few - few\n}");
+}
