@@ -414,7 +414,7 @@ impl Facts {
     pub fn highest(&self, form: &Linear, ends: Ends<'_>) -> f64 {
         // What a single place is at most was worked into its range as each fact came.
         if form.terms.len() == 1 {
-            return form.highest(ends);
+            return snapped(form.highest(ends));
         }
         self.search(form, ends, f64::NEG_INFINITY, BOUND)
     }
@@ -452,7 +452,7 @@ impl Facts {
 
     /// Adds up facts, one at a time, until the form is known to be at most `enough`, or nothing is left to try.
     fn search(&self, form: &Linear, ends: Ends<'_>, enough: f64, effort: Effort) -> f64 {
-        let mut best = form.highest(ends);
+        let mut best = snapped(form.highest(ends));
         if best <= enough || self.known.is_empty() || form.terms.is_empty() {
             return best;
         }

@@ -71,3 +71,10 @@ fn a_test_before_a_loop_leaves_room_for_all_its_rounds() {
 fn what_a_reported_division_keeps_out_decides_no_test() {
     loading("let d = 2\nwhile d >= 0 {\nfew = floor(10 / d) // ~ range/divide-by-zero\nd -= 1\nload = few - few\n}");
 }
+
+#[test]
+fn thirds_that_a_relation_is_divided_into_close_no_way() {
+    loading(
+        "few = 1\nlet w = 4\nlet i = 0\nwhile i < 2 {\nfew += clamp(i, 0, few.max - few)\nif w - 3 >= -1 {\nw -= 3\n}\ni += 1\n}\noil = 51!",
+    );
+}
