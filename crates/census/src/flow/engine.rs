@@ -23,10 +23,10 @@ use super::graph::{Block, BlockId, Exit, Graph, Offer, Step, StepKind, Waiting};
 use super::judge;
 use super::linear::{Facts, Linear, Slot};
 use super::shared::Shared;
-use super::state::{PendingStep, Source, State, Suspect, Unseen, Values, Wrong};
+use super::state::{PendingStep, PutOff, Source, State, Suspect, Unseen, Values, Wrong};
 use super::trend::Moved;
 use super::value::{Abstract, Num, Value};
-use super::world::{Asked, Effect, Extent, HandlerId, Others, World};
+use super::world::{Asked, Effect, Extent, HandlerId, Others, Part, World};
 use crate::project::{Base, CellId, Meaning, Place, PlaceId, ProcId, ScriptId, ScriptUnit};
 use crate::registry::{Bound, End, InstanceId, InvariantId, Overflow, OwnerId, SignalId, Type, VarId};
 use crate::script::ast::*;
@@ -193,8 +193,10 @@ pub struct Pause {
     pub stepped: bool,
     /// A wait came before.
     pub waited: bool,
-    /// An `after` block is still to come.
+    /// An `after` block was put off.
     pub forked: bool,
+    /// One is still to come.
+    pub to_come: bool,
     /// It lies in an `after` block.
     pub later: bool,
     /// The scene was left.
@@ -256,8 +258,8 @@ pub struct Run<'w, 'p> {
     pub events: Vec<Event>,
     /// How tests came out.
     pub outcomes: FxHashMap<ExprId, Outcome>,
-    /// What was written; apart for the script's own instance.
-    pub seen: FxHashMap<(CellId, bool), Seen>,
+    /// What was written; apart for the script's own instance, and in `after` blocks.
+    pub seen: FxHashMap<(CellId, bool, bool), Seen>,
     /// What was written last to what goes with its instance, its scene or its run.
     pub partings: FxHashMap<(CellId, Parting), Last>,
     /// What was sent.
@@ -266,8 +268,9 @@ pub struct Run<'w, 'p> {
     pub signals: FxHashSet<SignalId>,
     /// Where others may look.
     pub pauses: Vec<Pause>,
-    /// The handlers that can begin while this one waits, of those that wait themselves, and for whom.
-    pub let_in: FxHashSet<(HandlerId, Extent)>,
+    /// The handlers that can begin while this one waits, of those that wait themselves, or while an `after` block of it is
+    /// still to come, and for whom.
+    pub let_in: FxHashSet<(HandlerId, Part, Extent)>,
     /// What it asked others for.
     pub built_on: Asked,
     /// Whether pauses are kept.
@@ -431,7 +434,7 @@ impl<'w, 'p> Run<'w, 'p> {
             waited: false,
             later: false,
             stepped: false,
-            forked: false,
+            forked: None,
             went: false,
             selves: Shared::default(),
             kinds: Shared::default(),
@@ -842,6 +845,7 @@ impl<'w, 'p> Run<'w, 'p> {
                 if let Duration::Seconds(value) = delay {
                     self.eval(&mut state, *value);
                 }
+                let ticks = self.ticks(delay);
                 let mut after = state.clone();
                 for suspect in after.suspects.take() {
                     self.set_right(&mut after, suspect.wrong);
@@ -849,9 +853,12 @@ impl<'w, 'p> Run<'w, 'p> {
                 after.later = true;
                 after.unseen = Shared::default();
                 after.sent = Shared::default();
-                state.forked = true;
+                let last = ticks.filter(|_| !self.waits_from(graph, *later)).unwrap_or(f64::INFINITY);
+                let put_off = PutOff { first: ticks.unwrap_or(0.0), last: last.max(1.0) };
+                state.forked = PutOff::either(state.forked, Some(put_off));
                 next.push((*now, state));
-                if let Some(after) = self.wait(after, None) {
+                self.let_rest_run(&mut after, graph, *now);
+                if let Some(after) = self.wait(after, None, ticks) {
                     next.push((*later, after));
                 }
             }
@@ -951,7 +958,7 @@ impl<'w, 'p> Run<'w, 'p> {
             };
             let Some(mut state) = offered else { continue };
             self.show(&mut state, offer.text);
-            if let Some(state) = self.wait(state, Some(span)) {
+            if let Some(state) = self.wait(state, Some(span), None) {
                 next.push((offer.block, state));
             }
         }
@@ -1427,8 +1434,9 @@ impl<'w, 'p> Run<'w, 'p> {
         let Some(cell) = self.table.slots[slot as usize].cell else { return };
         let own = self.is_own_slot(slot);
         let handler = self.handler;
-        let seen = self.seen.entry((cell, own)).or_insert_with(|| {
-            let effect = Effect { own, ..Effect::none(handler) };
+        let later = state.later;
+        let seen = self.seen.entry((cell, own, later)).or_insert_with(|| {
+            let effect = Effect { own, later, ..Effect::none(handler) };
             Seen { effect, grows: false, written: None }
         });
         seen.grows |= grows;

@@ -544,6 +544,21 @@ fn distinct(values: &[&ExprKind]) -> usize {
 }
 
 impl Graph {
+    /// The blocks that some way leads to from one, itself included.
+    pub fn from(&self, first: BlockId) -> impl Iterator<Item = &Block> {
+        let (mut seen, mut open) = (vec![false; self.blocks.len()], vec![first]);
+        std::iter::from_fn(move || {
+            while let Some(at) = open.pop() {
+                if !std::mem::replace(&mut seen[at.index()], true) {
+                    let block = &self.blocks[at.index()];
+                    open.extend(block.exit.successors());
+                    return Some(block);
+                }
+            }
+            None
+        })
+    }
+
     /// Renumbers the blocks in reverse postorder, so that edges lead forward but for those to a loop's head; blocks
     /// that no way leads to come last.
     fn in_order(mut self) -> Self {

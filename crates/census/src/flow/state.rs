@@ -79,6 +79,45 @@ pub struct Source {
     pub stale: bool,
 }
 
+/// The `after` blocks that an activation has put off, in ticks from now.
+#[derive(Clone, Copy, PartialEq, Debug)]
+pub struct PutOff {
+    /// When the first of them may begin.
+    pub first: f64,
+    /// When the last of them is through for certain.
+    pub last: f64,
+}
+
+impl PutOff {
+    /// What is put off on either of two ways.
+    #[must_use]
+    pub fn either(a: Option<Self>, b: Option<Self>) -> Option<Self> {
+        match (a, b) {
+            (Some(a), Some(b)) => Some(Self { first: a.first.min(b.first), last: a.last.max(b.last) }),
+            (a, b) => a.or(b),
+        }
+    }
+
+    /// The same after so much time, if that is known.
+    #[must_use]
+    pub fn later(self, ticks: Option<f64>) -> Self {
+        let less = |time: f64, by: f64| (time - by).max(0.0);
+        Self { first: less(self.first, ticks.unwrap_or(f64::INFINITY)), last: less(self.last, ticks.unwrap_or(0.0)) }
+    }
+
+    /// Whether something of it may be still to come.
+    #[must_use]
+    pub fn is_to_come(self) -> bool {
+        self.last > 0.0
+    }
+
+    /// Whether something of it may begin before so much time is over.
+    #[must_use]
+    pub fn begins_within(self, ticks: Option<f64>) -> bool {
+        self.is_to_come() && ticks.is_none_or(|ticks| self.first <= ticks)
+    }
+}
+
 /// How many steps that have not settled are taken over where two ways meet.
 const MOST_STEPS: usize = 16;
 /// What each slot may hold. Copies share the pieces that neither has changed, since states are copied at every branch.
@@ -209,8 +248,8 @@ pub struct State {
     pub later: bool,
     /// Whether something may have been stepped, sent or spawned.
     pub stepped: bool,
-    /// Whether an `after` block may be still to come.
-    pub forked: bool,
+    /// The `after` blocks that were put off, if any was.
+    pub forked: Option<PutOff>,
     /// Whether the scene is certainly left once the dispatch is over.
     pub went: bool,
     /// Names that are known to hold the script's own instance, or another than that.
@@ -466,7 +505,7 @@ impl State {
         self.waited |= other.waited;
         self.later |= other.later;
         self.stepped |= other.stepped;
-        self.forked |= other.forked;
+        self.forked = PutOff::either(self.forked, other.forked);
         self.went &= other.went;
         if self.unseen != other.unseen {
             other.unseen.iter().for_each(|write| self.add_unseen(write));
@@ -494,6 +533,9 @@ impl State {
     pub fn widen(&self, next: &Self, thresholds: &[f64]) -> Self {
         let joined = self.clone().join(next);
         let mut wide = joined.clone();
+        if joined.forked != self.forked {
+            wide.forked = Some(PutOff { first: 0.0, last: f64::INFINITY });
+        }
         wide.values.widen(&self.values, thresholds);
         wide.facts = self.facts.widen(&joined.facts, &|slot| wide.ends(slot));
         wide

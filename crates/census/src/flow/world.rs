@@ -17,7 +17,7 @@ mod waiting;
 
 pub use effects::{Effect, Together};
 pub use outlook::Asked;
-pub use waiting::{Extent, Others};
+pub use waiting::{Beside, Extent, Others, Part};
 
 use outlook::Outlook;
 
@@ -204,9 +204,9 @@ pub struct World<'p> {
     peers: Vec<Vec<HandlerId>>,
     /// By handler: whether it has its moment once, and when.
     openings: Vec<Option<waiting::Opening>>,
-    /// Two handlers that are held against each other: while the first waits, the second can begin for the same instance, or
-    /// for whichever.
-    begins_within: FxHashSet<(HandlerId, HandlerId, Extent)>,
+    /// Two handlers that are held against each other: while the first waits, or an `after` block of it is still to come, the
+    /// second can begin for the same instance, or for whichever.
+    begins_within: FxHashSet<(HandlerId, Part, HandlerId, Extent)>,
 }
 
 impl<'p> World<'p> {
@@ -833,6 +833,7 @@ impl<'p> World<'p> {
             self.effects[id.index()].push(Effect {
                 handler: None,
                 after_wait: false,
+                later: false,
                 own: false,
                 up: true,
                 down: true,
@@ -1366,12 +1367,12 @@ impl<'p> World<'p> {
         for (handler, result) in results {
             found[handler.index()] = result.found;
             outlooks[handler.index()] = Some(result.outlook);
-            for (other, extent) in result.let_in {
-                if self.begins_within.insert((handler, other, extent)) {
+            for (other, part, extent) in result.let_in {
+                if self.begins_within.insert((handler, part, other, extent)) {
                     changed.let_in.insert(other);
                 }
             }
-            for ((cell, _), seen) in result.seen {
+            for ((cell, ..), seen) in result.seen {
                 self.take_seen(cell, seen, round, &mut changed);
             }
             for (key, last) in result.partings {
@@ -1431,7 +1432,8 @@ impl<'p> World<'p> {
             effect.set = Some(self.given.get(&cell).unwrap_or(&self.reach[at]).clone());
         }
         let effects = &mut self.effects[at];
-        match effects.binary_search_by_key(&(effect.handler, effect.own), |known| (known.handler, known.own)) {
+        let key = |effect: &Effect| (effect.handler, effect.own, effect.later);
+        match effects.binary_search_by_key(&key(&effect), key) {
             Ok(at) => {
                 if effects[at].take(&effect) {
                     changed.effects.insert(cell);
@@ -1617,11 +1619,11 @@ fn steps_in(unit: &ScriptUnit, expr: ExprId) -> SmallVec<[ExprId; 4]> {
 }
 
 struct RunResult {
-    seen: FxHashMap<(CellId, bool), Seen>,
+    seen: FxHashMap<(CellId, bool, bool), Seen>,
     partings: FxHashMap<(CellId, Parting), Last>,
     sent: Vec<(SignalId, usize, Value)>,
     signals: FxHashSet<SignalId>,
-    let_in: FxHashSet<(HandlerId, Extent)>,
+    let_in: FxHashSet<(HandlerId, Part, Extent)>,
     found: Found,
     outlook: Outlook,
 }

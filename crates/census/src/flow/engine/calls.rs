@@ -157,7 +157,7 @@ impl<'w> Run<'w, '_> {
             }
         }
         if self.unit.procedures[id.index()].waits
-            && let Some(after) = self.wait(state.clone(), None)
+            && let Some(after) = self.wait(state.clone(), None, None)
         {
             *state = after;
         }

@@ -1,6 +1,7 @@
 //! Where others can look and act: ends and waits.
 
 use super::*;
+use crate::flow::world::{Beside, Together};
 
 impl<'w> Run<'w, '_> {
     /// An activation, or an `after` block, is through.
@@ -15,10 +16,12 @@ impl<'w> Run<'w, '_> {
         let cells = |&(at, _): &(usize, _)| self.table.slots[at].cell.is_some();
         let slot = |at: usize| Slot::try_from(at).unwrap_or(Slot::MAX);
         let changed = state.values.unlike(begun).filter(cells).map(|(at, value)| (slot(at), value.clone())).collect();
-        let &State { stepped, waited, forked, later, went, .. } = state;
+        let &State { stepped, waited, later, went, .. } = state;
+        let forked = state.forked.is_some();
+        let to_come = state.forked.is_some_and(PutOff::is_to_come);
         let removed = state.removed.clone();
         let shut = self.world.is_shut(self, state);
-        self.pauses.push(Pause { wait, at, changed, removed, stepped, waited, forked, later, went, shut });
+        self.pauses.push(Pause { wait, at, changed, removed, stepped, waited, forked, to_come, later, went, shut });
     }
 
     pub(super) fn wait_step(&mut self, mut state: State, waiting: Waiting, span: Span) -> Option<State> {
@@ -28,10 +31,11 @@ impl<'w> Run<'w, '_> {
                 if let Duration::Seconds(value) = duration {
                     self.eval(&mut state, value);
                 }
-                self.wait(state, Some(span))
+                let ticks = self.ticks(&duration);
+                self.wait(state, Some(span), ticks)
             }
             Waiting::Until(test) => {
-                let state = self.wait(state, Some(span))?;
+                let state = self.wait(state, Some(span), None)?;
                 let (yes, no) = self.branch(state, test);
                 if let Some(mut no) = no.filter(|_| self.calls_procedure(test)) {
                     self.settle(&mut no);
@@ -41,22 +45,71 @@ impl<'w> Run<'w, '_> {
         }
     }
 
-    /// Settles, then lets others do what they can.
-    pub(super) fn wait(&mut self, mut state: State, span: Option<Span>) -> Option<State> {
+    /// How many ticks a duration is, where it is written out.
+    pub(super) fn ticks(&self, duration: &Duration) -> Option<f64> {
+        duration.ticks(self.world.project.config.tick_rate)
+    }
+
+    /// Settles, then lets others do what they can, for so many ticks if that is known.
+    pub(super) fn wait(&mut self, mut state: State, span: Option<Span>, ticks: Option<f64>) -> Option<State> {
         if let Some(span) = span {
             self.part_before_others(&mut state);
             self.settle(&mut state);
             self.keep_pause(Some(span), span, &state);
         }
         let world = self.world;
-        let mut state = world.while_waiting(self, &state);
+        // Where an `after` block is put off, what its activation goes on to do has been counted.
+        let in_later = state.later && span.is_some();
+        let may_begin = state.forked.is_some_and(|put_off| put_off.begins_within(ticks));
+        let beside = Beside { main: in_later, later: in_later || may_begin };
+        let mut state = world.while_waiting(self, &state, beside);
         for slot in 0..self.table.slots.len() {
             self.after_wait(&mut state, slot);
         }
+        state.forked = state.forked.map(|put_off| put_off.later(ticks));
         state.waited = true;
         state.sent = Shared::default();
         self.assume_ranges(&mut state);
         Some(self.assume_invariants(state))
+    }
+
+    /// An `after` block begins later: what its activation goes on to do from here is done by then. In a procedure that may be
+    /// anything that the handler does, since its caller goes on too.
+    pub(super) fn let_rest_run(&mut self, state: &mut State, graph: &Graph, now: BlockId) {
+        let mut done = self.world.effects_of_itself(self);
+        self.built_on.forked(&done);
+        if self.stack.is_empty() {
+            let written = self.written_from(graph, now);
+            let slots = self.table.slots.iter().zip(&mut done);
+            slots.filter(|(facts, _)| facts.cell.is_none_or(|cell| !written.contains(&cell))).for_each(
+                |(_, together)| {
+                    *together = Together::default();
+                },
+            );
+        }
+        let sources = state.sources.clone();
+        self.apply(state, &done);
+        state.sources = sources; // What is lost there the handler itself writes over.
+    }
+
+    /// Whether a body waits from a block on.
+    pub(super) fn waits_from(&self, graph: &Graph, first: BlockId) -> bool {
+        let waits = |step: &Step| crate::flow::certain::waits(self.unit, &step.kind);
+        graph.from(first).any(|block| block.steps.iter().any(waits))
+    }
+
+    /// The cells that a body writes from a block on, or through any procedure.
+    fn written_from(&self, graph: &Graph, first: BlockId) -> FxHashSet<CellId> {
+        let project = self.world.project;
+        let mut written = FxHashSet::default();
+        for step in graph.from(first).flat_map(|block| &block.steps) {
+            if let StepKind::Assign { place, .. } | StepKind::Clear { place, .. } = step.kind {
+                written.extend(project.cell_of(self.unit, place));
+            }
+        }
+        let called = crate::flow::world::called(self.unit, graph);
+        called.into_iter().for_each(|id| written.extend(self.world.written_by(self.script, id)));
+        written
     }
 
     /// What a wait does to slots that are no cells: names whose instance may be gone, and the scene.

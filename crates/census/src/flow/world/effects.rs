@@ -3,13 +3,15 @@
 use super::*;
 use std::hash::{Hash, Hasher};
 
-/// What one handler does to a cell.
+/// What one handler does to a cell, itself or in its `after` blocks.
 #[derive(Clone, PartialEq, Debug)]
 pub struct Effect {
     /// The handler; none: the game itself.
     pub handler: Option<HandlerId>,
     /// It can happen after the handler has waited.
     pub after_wait: bool,
+    /// It is done in `after` blocks, which may still be to come when their activation is long through.
+    pub later: bool,
     /// It touches only the handler's own instance.
     pub own: bool,
     /// It can move the value up.
@@ -26,7 +28,16 @@ impl Effect {
     /// One that does nothing yet.
     #[must_use]
     pub fn none(handler: HandlerId) -> Self {
-        Self { handler: Some(handler), after_wait: false, own: false, up: false, down: false, set: None, clears: false }
+        Self {
+            handler: Some(handler),
+            after_wait: false,
+            later: false,
+            own: false,
+            up: false,
+            down: false,
+            set: None,
+            clears: false,
+        }
     }
 
     /// Whether it can leave a `ref` empty.
@@ -116,8 +127,8 @@ impl Together {
         after.set |= self.sets;
         after.value = match (&now.value, reach) {
             (Value::Num(now), Value::Num(reach)) => {
-                let lo = if self.down { reach.lo.min(now.lo).min(self.ends.0) } else { now.lo };
-                let hi = if self.up { reach.hi.max(now.hi).max(self.ends.1) } else { now.hi };
+                let lo = if self.down { now.lo.min(self.ends.0) } else { now.lo };
+                let hi = if self.up { now.hi.max(self.ends.1) } else { now.hi };
                 let all = now.join(reach);
                 Value::Num(all.meet(&Num::range(lo, hi, all.int)).unwrap_or(all))
             }

@@ -1,7 +1,7 @@
 //! What a handler's run builds on, of all that the fixpoint changes: as long as that stays as it was, so does what the run
 //! finds, and it need not be made again.
 
-use super::waiting::KeptOut;
+use super::waiting::{Beside, KeptOut};
 use super::*;
 use std::hash::{Hash, Hasher};
 
@@ -11,17 +11,24 @@ type Told = u64;
 /// What a run asked others for, and what it was told.
 #[derive(Debug, Default)]
 pub struct Asked {
-    /// At its waits: what others do, but for the handlers that are kept out.
-    waited: Vec<(KeptOut, Told)>,
+    /// At its waits: what others do, but for the handlers that are kept out, and what goes on beside.
+    waited: Vec<(KeptOut, Beside, Told)>,
     /// Where it spawned: what the handlers of these actors do at once, and what the new instances hold.
     spawned: Vec<(OwnerId, Told)>,
+    /// Where an `after` block was put off: what the handler itself does.
+    forked: Option<Told>,
 }
 
 impl Asked {
-    pub(super) fn waited(&mut self, out: &KeptOut, others: &Others) {
-        if !self.waited.iter().any(|(known, _)| known == out) {
-            self.waited.push((out.clone(), told(others)));
+    pub(super) fn waited(&mut self, out: &KeptOut, beside: Beside, others: &Others) {
+        if !self.waited.iter().any(|(known, then, _)| known == out && *then == beside) {
+            self.waited.push((out.clone(), beside, told(others)));
         }
+    }
+
+    /// It put off an `after` block.
+    pub fn forked(&mut self, itself: &Others) {
+        self.forked = Some(told(itself));
     }
 
     /// It spawned one of an actor's.
@@ -97,10 +104,11 @@ impl World<'_> {
     /// Whether a run would be told something else by now. It asks the same as long as it is told the same.
     pub(super) fn is_outdated(&self, handler: HandlerId, outlook: &Outlook) -> bool {
         let run = Run::new(self, handler);
-        let Asked { waited, spawned } = &outlook.asked;
+        let Asked { waited, spawned, forked } = &outlook.asked;
         self.told_at_entry(&run) != outlook.entry
-            || waited.iter().any(|(out, known)| told(self.effects_but_for(&run, out)) != *known)
+            || waited.iter().any(|(out, beside, known)| told(self.effects_but_for(&run, out, *beside)) != *known)
             || spawned.iter().any(|&(actor, known)| self.told_by_spawning(&run, actor) != known)
+            || forked.is_some_and(|known| told(self.effects_of_itself(&run)) != known)
     }
 
     fn told_by_spawning(&self, run: &Run<'_, '_>, actor: OwnerId) -> Told {
@@ -119,7 +127,9 @@ impl World<'_> {
         }
         for other in self.peers_of(run.handler).filter(|id| self.yields[id.index()]) {
             for extent in Extent::ALL {
-                self.is_under_way(other, run.handler, extent).hash(&mut hasher);
+                for part in Part::ALL {
+                    self.is_under_way(other, part, run.handler, extent).hash(&mut hasher);
+                }
             }
         }
         self.is_sent_unread(run.handler).hash(&mut hasher);

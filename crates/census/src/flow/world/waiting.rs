@@ -36,6 +36,33 @@ impl Extent {
     pub const ALL: [Self; 2] = [Self::ForTheInstance, Self::Everywhere];
 }
 
+/// A part of an activation that may be under way.
+#[derive(Clone, Copy, PartialEq, Eq, Hash, Debug)]
+pub enum Part {
+    /// Its own way from beginning to end.
+    Main,
+    /// Its `after` blocks.
+    Later,
+}
+
+impl Part {
+    /// Both.
+    pub const ALL: [Self; 2] = [Self::Main, Self::Later];
+
+    fn of(later: bool) -> Self {
+        if later { Self::Later } else { Self::Main }
+    }
+}
+
+/// Which other parts of an activation may go on while one of them waits.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub struct Beside {
+    /// Its own way, beside an `after` block.
+    pub main: bool,
+    /// An `after` block.
+    pub later: bool,
+}
+
 /// The handlers that can't begin while another waits, in order, and for whom they can't.
 pub(super) type KeptOut = Vec<(HandlerId, Extent)>;
 
@@ -45,20 +72,20 @@ impl<'p> World<'p> {
     /// Handlers are kept out whose entry test fails at first and, by induction over what happens, also after all that the
     /// others can do; provided that none of them was under way when this one began.
     #[must_use]
-    pub fn while_waiting(&self, run: &mut Run<'_, 'p>, state: &State) -> State {
+    pub fn while_waiting(&self, run: &mut Run<'_, 'p>, state: &State, beside: Beside) -> State {
         let kept_out =
             |run: &Run<'_, 'p>, state: &State, id| self.is_kept_out(run, state, id).map(|extent| (id, extent));
         let mut out: KeptOut = self.peers_of(run.handler).filter_map(|id| kept_out(run, state, id)).collect();
         out.sort_unstable();
         loop {
             let mut after = state.clone();
-            let others = self.effects_but_for(run, &out);
-            run.built_on.waited(&out, &others);
+            let others = self.effects_but_for(run, &out, beside);
+            run.built_on.waited(&out, beside, &others);
             run.apply(&mut after, &others);
             let still = out.iter().filter_map(|&(id, extent)| Some((id, extent.min(kept_out(run, &after, id)?.1))));
             let still: KeptOut = still.collect();
             if still == out {
-                self.note_who_is_let_in(run, &out);
+                self.note_who_is_let_in(run, Part::of(state.later), &out);
                 return after;
             }
             out = still;
@@ -66,21 +93,21 @@ impl<'p> World<'p> {
     }
 
     /// Only of what could be kept out will anybody ask whether it can begin.
-    fn note_who_is_let_in(&self, run: &mut Run<'_, 'p>, out: &KeptOut) {
+    fn note_who_is_let_in(&self, run: &mut Run<'_, 'p>, part: Part, out: &KeptOut) {
         if self.entries[run.handler.index()].is_none() {
             return;
         }
         for id in self.peers_of(run.handler).filter(|id| self.yields[id.index()]) {
             let extents = Extent::ALL.into_iter().filter(|&extent| !is_out(out, id, extent));
-            run.let_in.extend(extents.map(|extent| (id, extent)));
+            run.let_in.extend(extents.map(|extent| (id, part, extent)));
         }
     }
 
-    /// Whether one handler can be under way as another begins.
-    pub(super) fn is_under_way(&self, waiting: HandlerId, begins: HandlerId, extent: Extent) -> bool {
+    /// Whether a part of one handler can be under way as another begins.
+    pub(super) fn is_under_way(&self, waiting: HandlerId, part: Part, begins: HandlerId, extent: Extent) -> bool {
         let own = self.handler(waiting).0 == self.handler(begins).0 && self.entries[begins.index()].is_some();
         let held_against = own || self.peers[waiting.index()].binary_search(&begins).is_ok();
-        self.yields[waiting.index()] && (!held_against || self.begins_within.contains(&(waiting, begins, extent)))
+        self.yields[waiting.index()] && (!held_against || self.begins_within.contains(&(waiting, part, begins, extent)))
     }
 
     /// The other handlers that may be kept out while one waits.
@@ -133,28 +160,42 @@ impl<'p> World<'p> {
         let apart = !self.runs_once(run) && owner(script) == owner(run.script);
         let extents = if apart { &[Extent::Everywhere, Extent::ForTheInstance][..] } else { &[Extent::Everywhere] };
         let fails = |extent| {
-            !self.is_under_way(id, run.handler, extent)
+            !self.is_under_way(id, Part::Main, run.handler, extent)
                 && Entry { world: self, run, state, script, extent }.fails(tests)
         };
         extents.iter().copied().find(|&extent| fails(extent))
     }
 
-    /// What the handlers do while a handler waits, but for those that are kept out and those whose moment is past.
-    pub(super) fn effects_but_for(&self, run: &Run<'_, '_>, out: &KeptOut) -> Others {
+    /// What the handlers do while a handler waits, but for those that are kept out and those whose moment is past. Of one that
+    /// is kept out an `after` block may be still to come; and of the activation itself what goes on beside.
+    pub(super) fn effects_but_for(&self, run: &Run<'_, '_>, out: &KeptOut, beside: Beside) -> Others {
         let runs_once = self.runs_once(run);
-        let alone = self.runs_alone(run.handler).then_some(run.handler);
+        let alone = self.begins_once(run.handler).then_some(run.handler);
+        let goes_on = |effect: &Effect| {
+            effect.handler == Some(run.handler) && if effect.later { beside.later } else { beside.main }
+        };
+        let is_to_come = |effect: &Effect, by: HandlerId, extent| {
+            goes_on(effect) || effect.later && self.is_under_way(by, Part::Later, run.handler, extent)
+        };
         self.effects_on(run, |effect, own| {
-            let past = if effect.handler.is_some() && effect.handler == alone {
+            let past = if effect.handler.is_some() && effect.handler == alone && !goes_on(effect) {
                 Some(if runs_once { Extent::Everywhere } else { Extent::ForTheInstance })
             } else {
                 self.is_past(effect, run.handler)
             };
-            match effect.handler.and_then(|handler| extent_of(out, handler)).max(past) {
+            let kept_out =
+                effect.handler.and_then(|by| extent_of(out, by).filter(|&extent| !is_to_come(effect, by, extent)));
+            match kept_out.max(past) {
                 Some(Extent::Everywhere) => false,
                 Some(Extent::ForTheInstance) => !(own && effect.own),
                 None => true,
             }
         })
+    }
+
+    /// What the handler of a run itself does.
+    pub(in crate::flow) fn effects_of_itself(&self, run: &Run<'_, '_>) -> Others {
+        self.effects_on(run, |effect, _| effect.handler == Some(run.handler))
     }
 
     /// What is done to the slots of a run by the effects that are meant; asked with whether the slot is the own instance's.
@@ -191,15 +232,6 @@ impl<'p> World<'p> {
             Trigger::Enter => Some(Opening::Enter),
             _ => None,
         }
-    }
-
-    /// Whether a handler begins once for its instance, so that no second activation of it can do anything while it waits; an
-    /// `after` block of its own could.
-    pub(super) fn runs_alone(&self, id: HandlerId) -> bool {
-        let (_, _, graph) = self.parts(id);
-        let (script, _) = self.handler(id);
-        let forks = |graph: &&Graph| graph.blocks.iter().any(|block| matches!(block.exit, Exit::Fork { .. }));
-        self.begins_once(id) && !self.bodies(script, graph).iter().any(forks)
     }
 
     /// What the `spawn` handlers of an actor do to others than the new instance, for a `spawn` statement.

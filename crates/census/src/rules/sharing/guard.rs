@@ -10,7 +10,7 @@ use crate::project::{Base, CellId, Place, PlaceId, ScriptUnit};
 use crate::registry::{Lifetime, OwnerId, Scope, Type};
 use crate::rules::Facts;
 use crate::rules::facts::HandlerView;
-use crate::script::ast::{AssignOp, Duration, ExprKind};
+use crate::script::ast::{AssignOp, Block, Duration, ExprKind, StatementKind, walk};
 use crate::source::Span;
 
 /// The steps that a handler reaches, its procedures' too, in order.
@@ -35,7 +35,22 @@ pub fn waits<'f>(handler: &HandlerView<'_, 'f>) -> impl Iterator<Item = &'f Paus
 /// Whether an activation goes on after a pause.
 #[must_use]
 pub fn is_suspended(pause: &Pause) -> bool {
-    pause.wait.is_some() || (pause.forked && !pause.later)
+    pause.wait.is_some() || (pause.to_come && !pause.later)
+}
+
+/// The `after` blocks of a handler, and those of its script's procedures.
+#[must_use]
+pub fn put_off<'p>(handler: &HandlerView<'p, '_>) -> Vec<&'p Block> {
+    let mut found = Vec::new();
+    let procedures = handler.unit.tree.procedures.iter().map(|procedure| &procedure.body);
+    for body in std::iter::once(&handler.tree.body).chain(procedures) {
+        walk(body, &mut |statement| {
+            if let StatementKind::After { body, .. } = &statement.kind {
+                found.push(body);
+            }
+        });
+    }
+    found
 }
 
 /// Whether on the way to a pause the script's own instance, or one that the signal brought, was removed.

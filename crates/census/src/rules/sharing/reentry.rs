@@ -2,6 +2,7 @@
 
 use super::guard;
 use crate::finding::{Finding, Level, RuleName};
+use crate::flow::engine::Pause;
 use crate::rules::Facts;
 use crate::rules::facts::HandlerView;
 use crate::rules::{Example, Rule};
@@ -65,9 +66,15 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
             .filter(|at| handler.found.reached.get(at).is_some_and(|reached| reached.after_wait))
             .collect();
         let Some(&first) = after.first() else { continue };
+        let put_off = guard::put_off(&handler);
+        let is_to_come =
+            |pause: &Pause, at: &Span| pause.wait.is_some() || put_off.iter().any(|block| block.span.contains(*at));
         let unguarded = guard::waits(&handler).any(|pause| {
-            let again = facts.world.again(handler.id, pause);
-            !guard::removes_what_came(facts, &handler, pause) && after.iter().any(|at| again.contains_key(at))
+            let to_come: Vec<&Span> = after.iter().filter(|at| is_to_come(pause, at)).collect();
+            !to_come.is_empty() && !guard::removes_what_came(facts, &handler, pause) && {
+                let again = facts.world.again(handler.id, pause);
+                after.iter().any(|at| again.contains_key(at))
+            }
         });
         if unguarded {
             findings.push(word(facts, handler, first));

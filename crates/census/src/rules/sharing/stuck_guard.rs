@@ -5,9 +5,11 @@ use super::guard::Flag;
 use crate::finding::{Finding, Level, RuleName};
 use crate::flow::engine::Pause;
 use crate::flow::value::Value;
+use crate::project::{CellId, Meaning};
 use crate::rules::Facts;
 use crate::rules::facts::HandlerView;
 use crate::rules::{Example, Rule};
+use crate::script::ast::{Block, StatementKind, walk};
 use crate::source::Span;
 
 /// The rule.
@@ -104,7 +106,13 @@ fn judge(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, flag: &Flag) -> Optio
         }
         _ => false,
     };
-    let is_way_out = |pause: &&Pause| pause.wait.is_none() && !pause.forked && !flag.is_gone(facts, handler, pause);
+    let mut put_off = guard::put_off(handler);
+    put_off.retain(|block| is_written_in(facts, handler, flag.cell, block));
+    let decides = |pause: &Pause| match pause.later {
+        true => put_off.iter().any(|block| block.span.contains(pause.at)),
+        false => !pause.forked || put_off.is_empty(),
+    };
+    let is_way_out = |pause: &&Pause| pause.wait.is_none() && decides(pause) && !flag.is_gone(facts, handler, pause);
     let can_be_dropped = |pause: &&Pause| guard::is_suspended(pause) && flag.outlives_a_drop(facts, handler);
     let is_kept_up = || handler.found.pauses.iter().any(is_up);
     if facts.world.keeps_pauses(handler.id) && !is_kept_up() {
@@ -116,6 +124,21 @@ fn judge(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, flag: &Flag) -> Optio
     pauses.retain(|pause| is_up(pause));
     let at = pauses.iter().find(is_way_out).or_else(|| pauses.iter().find(can_be_dropped))?;
     Some(word(facts, handler, flag, set, at))
+}
+
+/// Whether a cell is written in an `after` block, which then decides what becomes of it, and not the end of its activation.
+fn is_written_in(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, cell: CellId, block: &Block) -> bool {
+    let mut written = facts
+        .accesses_of(handler)
+        .any(|access| access.cell == cell && access.writes() && block.span.contains(access.at));
+    walk(block, &mut |statement| {
+        if let StatementKind::Call(call) = statement.kind
+            && let Meaning::Procedure(id) = handler.unit.meaning(call)
+        {
+            written |= facts.world.written_by(handler.script, id).contains(&cell);
+        }
+    });
+    written
 }
 
 fn word(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, flag: &Flag, set: Span, out: &Pause) -> Finding {

@@ -4,6 +4,7 @@ mod beginnings;
 mod designs;
 mod guards;
 mod kept_out;
+mod later;
 mod long;
 mod loops;
 mod partings;

@@ -1,0 +1,76 @@
+//! `after` blocks: what their activation does beside them, and what they do beside it.
+
+use crate::rules::testing::expect_in_scripts;
+
+const STATE: &str = r#"[variables.tide]
+level = { type = "int", scope = "global", default = 0, min = 0, max = 4, engine = "reads" }
+
+[signals.rung]
+from = "engine"
+to = "all"
+"#;
+
+/// A guarded handler with these lines, beside one that empties, and one that shows.
+fn judged(head: &str, lines: &str) {
+    let script = format!(
+        "script bells for tide\n\nprivate busy: bool = false\n\non bell when not busy {{{head}\n{lines}}}\n\non rung {{\n level = 0\n}}\n\non tick {{\n show board \"{{level}}\"\n}}\n"
+    );
+    expect_in_scripts(STATE, &[&script]);
+}
+
+#[test]
+fn a_guard_that_its_activation_puts_back_is_down_by_then() {
+    judged("", "busy = true\nafter 2s {\n if not busy {\n note \"free\"\n }\n}\nbusy = false\n");
+    judged("", "busy = true\nafter 2s {\n hide board\n}\nwait 1s\nbusy = false\n");
+    judged("", "busy = true\ntoast()\nwait 1s\nbusy = false\n}\n\nproc toast() {\n after 2s {\n hide board\n }\n");
+}
+
+#[test]
+fn what_decides_of_a_guard_is_who_puts_it_back() {
+    judged(
+        "",
+        "busy = true // ~ sharing/stuck-guard\nafter 3s {\n hide board\n}\nif level == 4 {\n return\n}\nwait 1s\nlevel = 4\nbusy = false\n",
+    );
+    judged(
+        "",
+        "busy = true // ~ sharing/stuck-guard\nafter 3s {\n if level < 4 {\n level += 1\n busy = false\n }\n}\n",
+    );
+    judged(
+        "",
+        "busy = true\nafter 3s {\n level = min(level + 1, level.max)\n busy = false\n}\nwait 1s\nnote \"rung\"\n",
+    );
+    judged(
+        " // ~ sharing/reentry",
+        "busy = true\nafter 3s {\n level = min(level + 1, level.max)\n}\nwait 1s\nbusy = false\n",
+    );
+}
+
+#[test]
+fn a_block_that_is_still_to_come_lets_nobody_in() {
+    judged("", "busy = true\nafter 2s {\n hide board\n}\nif level < 4 {\n wait 1s\n level += 1\n}\nbusy = false\n");
+}
+
+#[test]
+fn a_block_comes_when_its_time_is_over() {
+    let lines = |after: &str, mark: &str| {
+        format!(
+            "busy = true\nafter {after} {{\n level = 4\n busy = false\n}}\nif level < 4 {{\n wait 2s\n level += 1{mark}\n}}\n"
+        )
+    };
+    judged("", &lines("1s", " // ~ range/can-exceed"));
+    judged("", &lines("2s", " // ~ range/can-exceed"));
+    judged("", &lines("3s", ""));
+}
+
+#[test]
+fn a_wait_forgets_no_more_than_others_set() {
+    let others = "}\n\non bumped {\n level = 3\n";
+    judged("", &format!("busy = true\nif level < 4 {{\n wait 1s\n level += 1\n}}\nbusy = false\n{others}"));
+    let others = "}\n\non bumped {\n level = 4\n";
+    judged(
+        "",
+        &format!(
+            "busy = true\nif level < 4 {{\n wait 1s\n level += 1 // ~ range/can-exceed\n}}\nbusy = false\n{others}"
+        ),
+    );
+}
