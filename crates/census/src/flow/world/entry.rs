@@ -1,0 +1,169 @@
+//! What a handler finds as it begins.
+
+use super::*;
+
+impl World<'_> {
+    /// What a slot can hold as a handler begins.
+    #[must_use]
+    pub fn entry_value(&self, handler: HandlerId, facts: &SlotFacts) -> Abstract {
+        let (unit, _, _) = self.parts(handler);
+        match facts.key {
+            Key::Scene => Abstract::of(Value::Text(self.scenes_of(unit))),
+            Key::Instance(instance) => {
+                let absent = self.may_be_absent(unit, instance) && !self.is_just_made(handler, instance);
+                Abstract::of(Value::Ref { none: absent, some: true })
+            }
+            Key::Count(actor) => {
+                let (least, most) = (self.least_count(handler, actor), self.count_in(handler, actor).most);
+                Abstract::of(Value::Num(Num::range(least, most, true)))
+            }
+            Key::Result(_) | Key::Rounds(_) | Key::RoundsOver(_) => Abstract::of(anything(facts.ty)),
+            Key::Place(place) => match unit.place(place) {
+                Place::Local(local) => self.entry_of_local(handler, unit, local, facts.ty),
+                Place::Was => self.entry_of_was(handler, unit, facts.ty),
+                Place::Private(_) => self.entry_of_cell(handler, facts, None),
+                Place::Variable(_, base) => self.entry_of_cell(handler, facts, Some(base)),
+            },
+        }
+    }
+
+    /// The same as a handler goes on after a wait, for what is no cell.
+    #[must_use]
+    pub fn value_after_wait(&self, handler: HandlerId, facts: &SlotFacts) -> Abstract {
+        match facts.key {
+            Key::Instance(instance) => {
+                let absent = self.may_be_absent(self.parts(handler).0, instance);
+                Abstract::of(Value::Ref { none: absent, some: true })
+            }
+            _ => self.entry_value(handler, facts),
+        }
+    }
+
+    fn may_be_absent(&self, unit: &ScriptUnit, instance: InstanceId) -> bool {
+        let facts = self.project.registry.instance(instance);
+        let other_scene =
+            facts.scene.is_some_and(|scene| self.scenes_of(unit).is_none_or(|scenes| scenes.as_slice() != [scene.0]));
+        other_scene || self.removable(facts.of)
+    }
+
+    fn entry_of_local(&self, handler: HandlerId, unit: &ScriptUnit, local: LocalId, ty: Type) -> Abstract {
+        let (_, index) = self.handler(handler);
+        let facts = &unit.handlers[index];
+        if matches!(unit.tree.local(local).kind, LocalKind::For | LocalKind::Spawned) {
+            return Abstract::of(UNBOUND);
+        }
+        let at = facts.parameters.iter().position(|(parameter, _)| *parameter == local);
+        let (Some(at), Some(signal)) = (at, facts.signal) else { return Abstract::of(anything(ty)) };
+        if let Type::Ref(of) = ty {
+            let mut value = self.sent_ref(signal, at);
+            // A parameter that only lets an actor pass lets none pass that is gone.
+            let lets_all_pass = facts.parameters[at].1.is_none();
+            if let (Value::Ref { none, .. }, true) = (&mut value, lets_all_pass) {
+                *none |= self.may_be_taken_away(handler, signal, of) || self.may_be_lost_on_the_way(signal, of);
+            }
+            return Abstract::of(value);
+        }
+        let declared = &self.project.registry.signal(signal);
+        let mut value = if declared.from_engine {
+            anything(ty)
+        } else {
+            self.sent.get(&(signal, at)).cloned().unwrap_or_else(|| anything(ty))
+        };
+        if let (Value::Num(num), Some(parameter)) = (&value, declared.parameters.get(at))
+            && declared.from_engine
+        {
+            let range =
+                Num::range(parameter.min.unwrap_or(f64::NEG_INFINITY), parameter.max.unwrap_or(f64::INFINITY), num.int);
+            value = Value::Num(num.meet(&range).unwrap_or_else(|| num.clone()));
+        }
+        Abstract::of(value)
+    }
+
+    fn sent_ref(&self, signal: SignalId, at: usize) -> Value {
+        if self.project.registry.signal(signal).from_engine {
+            return Value::Ref { none: false, some: true };
+        }
+        match self.sent.get(&(signal, at)) {
+            Some(Value::Ref { none, .. }) => Value::Ref { none: *none, some: true },
+            _ => Value::Ref { none: false, some: true },
+        }
+    }
+
+    fn entry_of_was(&self, handler: HandlerId, unit: &ScriptUnit, ty: Type) -> Abstract {
+        let (_, index) = self.handler(handler);
+        let changed = unit.handlers[index].changed;
+        let Some(cell) = changed.and_then(|place| self.project.cell_of(unit, place)) else {
+            return Abstract::of(anything(ty));
+        };
+        let reach = &self.reach[cell.index()];
+        let value = if is_nothing(reach) { anything(ty) } else { reach.clone() };
+        // The change from having no value to having one is a change too.
+        let unset = !matches!(ty, Type::Ref(_)) && (self.seen_cleared[cell.index()] || !self.has_default(cell));
+        Abstract { unset, ..Abstract::of(value) }
+    }
+
+    fn entry_of_cell(&self, handler: HandlerId, facts: &SlotFacts, base: Option<Base>) -> Abstract {
+        let Some(cell) = facts.cell else { return Abstract::of(anything(facts.ty)) };
+        let mut value = self.lasting(handler, facts);
+        for left in self.left_at_parting(handler, cell) {
+            value = value.join(left);
+        }
+        if let (Some(variable), Some(Base::Listed(instance))) = (facts.variable, base)
+            && !self.written[cell.index()]
+            && let Some(start) = self.project.registry.start_of(variable, instance)
+        {
+            value = self.constant(start, facts.ty);
+        }
+        if let Some(fresh) = self.fresh_value(handler, cell, base) {
+            value = value.meet(&fresh).unwrap_or(value);
+        }
+        if let Value::Ref { none, some } = &mut value {
+            let of = match facts.ty {
+                Type::Ref(of) => of,
+                _ => None,
+            };
+            if self.assigned_before(handler, cell, base) {
+                // What it starts as does not count, only what it was given since.
+                *none = self.effects[cell.index()].iter().any(Effect::gives_none);
+            }
+            *none |= self.may_be_removed(of) || self.may_go_with_scene(of);
+            *some = true;
+        }
+        let stand_in = facts.variable.is_some_and(|id| self.project.registry.var(id).placeholder)
+            && !self.assigned_before(handler, cell, base);
+        Abstract { unset: self.may_be_unset(handler, cell, base, facts.ty), stand_in, ..Abstract::of(value) }
+    }
+
+    /// Whether a cell may be without a value as a handler begins.
+    fn may_be_unset(&self, handler: HandlerId, cell: CellId, base: Option<Base>, ty: Type) -> bool {
+        if matches!(ty, Type::Ref(_) | Type::Unknown) || self.unsettled[cell.index()] {
+            return false;
+        }
+        self.seen_cleared[cell.index()]
+            || !self.has_default(cell)
+                && !self.assigned_before(handler, cell, base)
+                && !self.has_changed(handler, cell, base)
+    }
+
+    /// Whether a handler begins because a cell has changed, which then holds something. A scene's may have begun anew since.
+    fn has_changed(&self, handler: HandlerId, cell: CellId, base: Option<Base>) -> bool {
+        let (unit, _, _) = self.parts(handler);
+        let Some(place) = unit.handlers[self.handler(handler).1].changed else { return false };
+        let is_it = match unit.place(place) {
+            Place::Variable(variable, of) => CellId(variable.0) == cell && base == Some(of),
+            Place::Private(_) => self.project.cell_of(unit, place) == Some(cell),
+            _ => false,
+        };
+        is_it && !matches!(self.home(cell), Home::Scene)
+    }
+
+    fn has_default(&self, cell: CellId) -> bool {
+        match self.project.cells[cell.index()] {
+            Cell::Variable(id) => {
+                let variable = self.project.registry.var(id);
+                variable.default.is_some() || variable.place.has("default")
+            }
+            Cell::Private(script, index) => self.project.script(script).tree.privates[index as usize].start.is_some(),
+        }
+    }
+}

@@ -1,0 +1,311 @@
+//! The fixpoint: all handlers are run until nothing that they leave behind grows.
+
+use super::super::access::{exit_reads, walk_expr};
+use super::*;
+
+/// After how many rounds growing ends for certain.
+const MOST_ROUNDS: usize = 24;
+/// How many turns a round has at most.
+const TURNS: usize = 8;
+/// How many handlers a turn has at least.
+const SHORTEST_TURN: usize = 16;
+
+impl World<'_> {
+    /// Runs all handlers until nothing grows; what each finds in its last run stands.
+    ///
+    /// A round goes in turns, first those handlers that all others come after, then the scripts' first ones: what a turn has found out the next one builds on already, so
+    /// that fewer rounds are needed, and what runs in one turn sees nothing of each other, so that all cores can share it.
+    #[must_use]
+    pub fn solve(&mut self) -> Vec<Found> {
+        let mut found: Vec<Found> = (0..self.handlers.len()).map(|_| Found::default()).collect();
+        let mut dirty: Vec<bool> = vec![true; self.handlers.len()];
+        let dependents = self.find_dependents();
+        let turns = self.turns();
+        let mut outlooks: Vec<Option<Outlook>> = self.handlers.iter().map(|_| None).collect();
+        for round in 0..MOST_ROUNDS {
+            for turn in &turns {
+                let due: Vec<HandlerId> = turn.iter().copied().filter(|id| dirty[id.index()]).collect();
+                due.iter().for_each(|id| dirty[id.index()] = false);
+                let is_due = |&id: &HandlerId| {
+                    let outlook = outlooks[id.index()].as_ref();
+                    self.can_begin(id) && outlook.is_none_or(|outlook| self.is_outdated(id, outlook))
+                };
+                let results: Vec<(HandlerId, RunResult)> =
+                    due.into_par_iter().filter(is_due).map(|id| (id, self.run_once(id))).collect();
+                let changed = self.take(results, round, &mut found, &mut outlooks);
+                dependents.mark(self, &changed, &mut dirty);
+            }
+            let grown = Changed { cells: self.renew_engine_reach().into_iter().collect(), ..Changed::default() };
+            dependents.mark(self, &grown, &mut dirty);
+            if !dirty.contains(&true) {
+                break;
+            }
+        }
+        found
+    }
+
+    /// The handlers in the order in which a round takes them.
+    fn turns(&self) -> Vec<Vec<HandlerId>> {
+        let opening = |id: &HandlerId| self.openings[id.index()];
+        let (first, mut rest): (Vec<HandlerId>, Vec<HandlerId>) =
+            self.handler_ids().partition(|id| opening(id).is_some());
+        let of = |moment| first.iter().copied().filter(|id| opening(id) == Some(moment)).collect();
+        let mut turns: Vec<Vec<HandlerId>> = waiting::Opening::ALL.map(of).into();
+        rest.sort_by_key(|id| self.handlers[id.index()].index);
+        turns.extend(rest.chunks(rest.len().div_ceil(TURNS).max(SHORTEST_TURN)).map(<[HandlerId]>::to_vec));
+        turns.retain(|turn| !turn.is_empty());
+        turns
+    }
+
+    /// Whether anything can trigger a handler: a signal that only scripts send must be sent by one.
+    #[must_use]
+    pub fn can_begin(&self, handler: HandlerId) -> bool {
+        let (unit, _, _) = self.parts(handler);
+        let (_, index) = self.handler(handler);
+        unit.handlers[index].signal.is_none_or(|signal| {
+            let declared = self.project.registry.signal(signal);
+            declared.from_engine || self.sent_signals.contains(&signal) || self.unread.contains(&*declared.name)
+        })
+    }
+
+    /// The events that stand for certain: not what hangs on a test, or on what is sent, that could not be read.
+    fn settled_events(&self, handler: HandlerId, mut events: Vec<Event>) -> Vec<Event> {
+        if self.is_sent_unread(handler) {
+            events.clear();
+        }
+        if !events.is_empty() && self.tests_unread(handler) {
+            events.retain(|event| !matches!(event, Event::Outside { .. } | Event::Broken { .. } | Event::Zero { .. }));
+        }
+        events
+    }
+
+    /// Whether a test of a handler names something that means nothing: what it was meant to keep out nobody can tell.
+    fn tests_unread(&self, handler: HandlerId) -> bool {
+        let (unit, tree, graph) = self.parts(handler);
+        let (script, _) = self.handler(handler);
+        let bodies = self.bodies(script, graph);
+        let exits = bodies.iter().flat_map(|graph| &graph.blocks).map(|block| &block.exit);
+        let tests = exits.flat_map(exit_reads).chain(tree.when);
+        tests.into_iter().any(|test| {
+            let mut unread = false;
+            walk_expr(unit, test, &mut |expr| {
+                let nameless = unit.ty(expr) == Type::Unknown && unit.meaning(expr) == Meaning::None;
+                unread |= nameless
+                    && matches!(unit.tree.expr(expr).kind, ExprKind::Path(_) | ExprKind::Call(..) | ExprKind::Error);
+            });
+            unread
+        })
+    }
+
+    /// Whether all that a handler is sent comes from where nobody can read what that is.
+    pub(super) fn is_sent_unread(&self, handler: HandlerId) -> bool {
+        let (unit, _, _) = self.parts(handler);
+        let (_, index) = self.handler(handler);
+        unit.handlers[index].signal.is_some_and(|signal| {
+            let declared = self.project.registry.signal(signal);
+            let unsent = !self.sent_signals.contains(&signal) && !declared.parameters.is_empty();
+            !declared.from_engine && (unsent || self.sent_unread.contains(&signal))
+        })
+    }
+
+    /// What each handler builds on.
+    fn find_dependents(&self) -> Dependents {
+        let mut dependents = Dependents {
+            by_reach: vec![Vec::new(); self.project.cells.len()],
+            by_effects: vec![Vec::new(); self.project.cells.len()],
+        };
+        for id in self.handler_ids() {
+            let (unit, _, _) = self.parts(id);
+            let (_, index) = self.handler(id);
+            let was = unit.handlers[index].changed.and_then(|place| self.project.cell_of(unit, place));
+            let slots = &self.table(id).slots;
+            let reached: FxHashSet<CellId> = slots.iter().filter_map(|slot| slot.cell).chain(was).collect();
+            reached.into_iter().for_each(|cell| dependents.by_reach[cell.index()].push(id));
+            let asks_others = self.yields[id.index()] || self.openings[id.index()].is_some();
+            let affected = slots.iter().filter(|slot| asks_others || matches!(slot.ty, Type::Ref(_)));
+            let affected: FxHashSet<CellId> = affected.filter_map(|slot| slot.cell).collect();
+            affected.into_iter().for_each(|cell| dependents.by_effects[cell.index()].push(id));
+        }
+        dependents
+    }
+
+    fn run_once(&self, handler: HandlerId) -> RunResult {
+        let mut run = Run::new(self, handler);
+        let wanted = self.pausing[handler.index()];
+        run.keep_pauses = wanted;
+        run.handler_from_entry();
+        let outlook = self.outlook(&mut run);
+        let found = Found {
+            events: self.settled_events(handler, run.events),
+            outcomes: run.outcomes,
+            reached: run.reached,
+            moves: run.moves,
+            pauses: if wanted { run.pauses } else { Vec::new() },
+        };
+        let Run { seen, partings, sent, signals, let_in, .. } = run;
+        RunResult { seen, partings, sent, signals, let_in, found, outlook }
+    }
+
+    /// Whether the pauses of a handler are kept for the rules about guards: where others can act in between, or more of the
+    /// same comes at once.
+    pub(super) fn wants_pauses(&self, handler: HandlerId) -> bool {
+        let (unit, ..) = self.parts(handler);
+        let signal = unit.handlers[self.handler(handler).1].signal;
+        self.yields[handler.index()] || signal.is_some_and(|signal| self.project.registry.signal(signal).bursts)
+    }
+
+    /// Whether a handler's pauses were kept as it was judged.
+    #[must_use]
+    pub fn keeps_pauses(&self, handler: HandlerId) -> bool {
+        self.pausing[handler.index()]
+    }
+
+    fn take(
+        &mut self,
+        results: Vec<(HandlerId, RunResult)>,
+        round: usize,
+        found: &mut [Found],
+        outlooks: &mut [Option<Outlook>],
+    ) -> Changed {
+        let mut changed = Changed::default();
+        for (handler, result) in results {
+            found[handler.index()] = result.found;
+            outlooks[handler.index()] = Some(result.outlook);
+            for (other, part, extent) in result.let_in {
+                if self.begins_within.insert((handler, part, other, extent)) {
+                    changed.let_in.insert(other);
+                }
+            }
+            for ((cell, ..), seen) in result.seen {
+                self.take_seen(cell, seen, round, &mut changed);
+            }
+            for (key, last) in result.partings {
+                if self.take_parting(handler, key, last, round) {
+                    changed.cells.insert(key.0);
+                }
+            }
+            for signal in result.signals {
+                if self.sent_signals.insert(signal) {
+                    changed.signals.insert(signal);
+                }
+            }
+            for (signal, at, value) in result.sent {
+                let known = self.sent.get(&(signal, at));
+                let joined = match known {
+                    Some(known) if round >= ROUNDS => widen(known, &known.join(&value), &[]),
+                    Some(known) => known.join(&value),
+                    None => value,
+                };
+                if known != Some(&joined) {
+                    self.sent.insert((signal, at), joined);
+                    changed.signals.insert(signal);
+                }
+            }
+        }
+        changed
+    }
+
+    fn take_seen(&mut self, cell: CellId, seen: Seen, round: usize, changed: &mut Changed) {
+        let at = cell.index();
+        let mut effect = seen.effect;
+        if self.take_beginning(cell, &effect, round) {
+            changed.effects.insert(cell);
+        }
+        if let Some(written) = seen.written.filter(|_| seen.grows) {
+            self.take_written(cell, written);
+        }
+        if let Some(value) = effect.set.clone().and_then(|value| self.cell_within_bounds(cell, value)) {
+            let stops = if round < LAST_STOPS { std::mem::take(&mut self.cell_stops[at]) } else { Vec::new() };
+            let grows = seen.grows || round >= ROUNDS;
+            let next = self.grown(cell, &self.reach[at], &value, grows, &stops);
+            if next != self.reach[at] {
+                self.reach[at] = next;
+                changed.cells.insert(cell);
+            }
+            if self.take_given(cell, &value, grows, &stops) {
+                changed.cells.insert(cell);
+            }
+            if round < LAST_STOPS {
+                self.cell_stops[at] = stops;
+            }
+        }
+        if effect.clears && !std::mem::replace(&mut self.seen_cleared[at], true) {
+            changed.cells.insert(cell);
+        }
+        if (seen.grows || round >= ROUNDS) && matches!(effect.set, Some(Value::Num(_))) {
+            effect.set = Some(self.given.get(&cell).unwrap_or(&self.reach[at]).clone());
+        }
+        let effects = &mut self.effects[at];
+        let key = |effect: &Effect| (effect.handler, effect.own, effect.later);
+        match effects.binary_search_by_key(&key(&effect), key) {
+            Ok(at) => {
+                if effects[at].take(&effect) {
+                    changed.effects.insert(cell);
+                }
+            }
+            Err(at) => {
+                effects.insert(at, effect);
+                changed.effects.insert(cell);
+            }
+        }
+    }
+
+    /// What a cell holds with one more value, within its bounds; as far as the next number to stop at where that grows.
+    pub(super) fn grown(&self, cell: CellId, known: &Value, value: &Value, grows: bool, stops: &[f64]) -> Value {
+        let joined = if is_nothing(known) { value.clone() } else { known.join(value) };
+        let next = if is_nothing(known) || !grows { joined } else { widen(known, &joined, stops) };
+        self.cell_within_bounds(cell, next.clone()).unwrap_or(next)
+    }
+
+    /// A value as far as it lies within the bounds of its cell, if any does.
+    pub(super) fn cell_within_bounds(&self, cell: CellId, value: Value) -> Option<Value> {
+        match self.project.cells[cell.index()] {
+            Cell::Variable(id) => self.within_bounds(id, value),
+            Cell::Private(..) => Some(value),
+        }
+    }
+
+    pub(super) fn take_written(&mut self, cell: CellId, written: Value) {
+        if let Some(written) = self.cell_within_bounds(cell, written) {
+            let known = self.written_beyond.entry(cell).or_insert_with(|| written.clone());
+            *known = known.join(&written);
+        }
+    }
+}
+
+struct RunResult {
+    seen: FxHashMap<(CellId, bool, bool), Seen>,
+    partings: FxHashMap<(CellId, Parting), Last>,
+    sent: Vec<(SignalId, usize, Value)>,
+    signals: FxHashSet<SignalId>,
+    let_in: FxHashSet<(HandlerId, Part, Extent)>,
+    found: Found,
+    outlook: Outlook,
+}
+
+#[derive(Default)]
+struct Changed {
+    /// Their reach has grown.
+    cells: FxHashSet<CellId>,
+    /// What is done to them has: that matters where others can act in between.
+    effects: FxHashSet<CellId>,
+    signals: FxHashSet<SignalId>,
+    /// They are no longer kept out by another.
+    let_in: FxHashSet<HandlerId>,
+}
+
+/// By cell: the handlers that build on what it can hold, and on what others do to it.
+struct Dependents {
+    by_reach: Vec<Vec<HandlerId>>,
+    by_effects: Vec<Vec<HandlerId>>,
+}
+
+impl Dependents {
+    /// Marks the handlers that build on what has changed.
+    fn mark(&self, world: &World<'_>, changed: &Changed, dirty: &mut [bool]) {
+        let reached = changed.cells.iter().flat_map(|cell| &self.by_reach[cell.index()]);
+        let affected = changed.effects.iter().flat_map(|cell| &self.by_effects[cell.index()]);
+        let answers = changed.signals.iter().filter_map(|signal| world.answers.get(signal)).flatten();
+        reached.chain(affected).chain(answers).chain(&changed.let_in).for_each(|id| dirty[id.index()] = true);
+    }
+}

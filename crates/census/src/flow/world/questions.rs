@@ -1,0 +1,117 @@
+//! What the rules ask once all is known: what a handler would do from here or there.
+
+use super::*;
+
+impl World<'_> {
+    /// What is ever written to a cell beside what it can hold when others see it.
+    #[must_use]
+    pub fn written_beyond(&self, cell: CellId) -> Option<&Value> {
+        let written = self.written_beyond.get(&cell)?;
+        let reach = &self.reach[cell.index()];
+        (reach.join(written) != *reach).then_some(written)
+    }
+
+    /// How the tests of a handler come out where all that is ever written counts, also what can't have been written yet as
+    /// it begins; none where that is no more than it sees.
+    #[must_use]
+    pub fn outcomes_of_all_writes(&self, handler: HandlerId) -> Option<FxHashMap<ExprId, Outcome>> {
+        let slots = &self.table(handler).slots;
+        let unit = self.parts(handler).0;
+        let names_new = |facts: &SlotFacts| match facts.key {
+            Key::Place(place) => {
+                matches!(unit.place(place), Place::Local(local) if unit.tree.local(local).kind == LocalKind::Spawned)
+                    && !facts.dependents().is_empty()
+            }
+            _ => false,
+        };
+        let is_more = |facts: &SlotFacts| {
+            facts.cell.is_some_and(|cell| self.written_beyond(cell).is_some() || self.given.contains_key(&cell))
+        };
+        if self.openings[handler.index()].is_none() && !slots.iter().any(|facts| is_more(facts) || names_new(facts)) {
+            return None;
+        }
+        let mut run = Run::new(self, handler);
+        let state = run.entry_of_all_writes();
+        run.handler_from(state);
+        Some(run.outcomes)
+    }
+
+    /// What is known as a handler begins, once these tests have come out as given.
+    #[must_use]
+    pub fn entry_state(&self, handler: HandlerId, tests: &[(ExprId, bool)]) -> Option<State> {
+        let mut run = Run::new(self, handler);
+        run.quiet = true;
+        let state = run.entry();
+        tests.iter().try_fold(state, |state, &(test, wanted)| {
+            let (yes, no) = run.branch(state, test);
+            if wanted { yes } else { no }
+        })
+    }
+
+    /// The steps that a handler reaches when the variable whose change it answers holds this value.
+    #[must_use]
+    pub fn reached_from(&self, handler: HandlerId, changed: PlaceId, value: &Value) -> FxHashMap<Span, Reached> {
+        let mut run = Run::new(self, handler);
+        run.quiet = true;
+        let mut state = run.entry();
+        if let Some(slot) = run.table.slot(Key::Place(changed)) {
+            state.values[slot as usize] = Abstract::of(value.clone());
+        }
+        run.handler_from(state);
+        run.reached
+    }
+
+    /// What an expression gives as a handler begins.
+    #[must_use]
+    pub fn value_at_entry(&self, handler: HandlerId, expr: ExprId) -> Value {
+        let mut run = Run::new(self, handler);
+        run.quiet = true;
+        let mut state = run.entry();
+        run.eval(&mut state, expr)
+    }
+
+    /// Where a handler pauses and ends, from whatever can be, or when a slot holds this value as it begins and others leave it
+    /// alone.
+    #[must_use]
+    pub fn pauses_from(&self, handler: HandlerId, start: Option<(Slot, Value)>) -> Vec<Pause> {
+        let mut run = Run::new(self, handler);
+        run.quiet = true;
+        run.keep_pauses = true;
+        let mut state = run.entry();
+        run.begun = Some(state.values.clone());
+        if let Some((slot, value)) = start {
+            state.values[slot as usize] = Abstract::of(value);
+            run.left_alone = Some(slot);
+        }
+        run.handler_from(state);
+        run.pauses
+    }
+
+    /// The steps that a second activation of the same instance would reach at a pause.
+    #[must_use]
+    pub fn again(&self, handler: HandlerId, paused: &Pause) -> FxHashMap<Span, Reached> {
+        if paused.shut { FxHashMap::default() } else { self.again_with(handler, paused, |_| true) }
+    }
+
+    /// The same where of what the pause left only some cells are meant.
+    #[must_use]
+    pub fn again_with(
+        &self,
+        handler: HandlerId,
+        paused: &Pause,
+        meant: impl Fn(CellId) -> bool,
+    ) -> FxHashMap<Span, Reached> {
+        let mut run = Run::new(self, handler);
+        run.quiet = true;
+        let mut state = run.entry();
+        let is_meant = |at: usize| run.table.slots[at].cell.is_some_and(&meant);
+        for (slot, value) in &paused.changed {
+            if is_meant(*slot as usize) {
+                state.values[*slot as usize] = value.clone();
+            }
+        }
+        (0..run.table.slots.len()).filter(|&at| is_meant(at)).for_each(|at| state.values[at].unset = false);
+        run.handler_from(state);
+        run.reached
+    }
+}

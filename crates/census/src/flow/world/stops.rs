@@ -1,0 +1,201 @@
+//! The numbers that what grows may stop at: those that scripts write down, and the registry's bounds.
+
+use super::super::access::{AccessKind, walk_expr};
+use super::*;
+
+/// How many numbers are kept that a cell's reach may stop at.
+const MOST_STOPS: usize = 600;
+
+impl World<'_> {
+    pub(super) fn find_thresholds(&mut self) {
+        let registry = &self.project.registry;
+        let mut all: Vec<f64> = vec![0.0, 1.0];
+        for variable in &registry.variables {
+            for bound in [&variable.min, &variable.max].into_iter().flatten() {
+                all.extend(crate::registry::read::bound_at_start(bound, registry));
+            }
+        }
+        all.sort_by(f64::total_cmp);
+        all.dedup();
+        if all.len() > 64 {
+            all.clear();
+        }
+        self.thresholds = all;
+    }
+
+    /// The numbers that a handler's values may stop growing at: those it writes down, and the registry's bounds.
+    #[must_use]
+    pub fn thresholds(&self, handler: HandlerId) -> &[f64] {
+        &self.stops[handler.index()]
+    }
+
+    /// The numbers that scripts compare a cell with or put into it, with their neighbours, and the ends of its range.
+    pub(super) fn find_cell_stops(&self) -> Vec<Vec<f64>> {
+        let registry = &self.project.registry;
+        let mut stops: Vec<Vec<f64>> = vec![Vec::new(); self.project.cells.len()];
+        for id in registry.var_ids() {
+            let variable = registry.var(id);
+            for bound in [&variable.min, &variable.max].into_iter().flatten() {
+                stops[id.index()].extend(crate::registry::read::bound_at_start(bound, registry));
+            }
+        }
+        let compared = |(unit, graphs): (&ScriptUnit, &Graphs)| {
+            let mut found = Vec::new();
+            let parts = graphs.handlers.iter().chain(&graphs.procedures).any(|graph| self.may_part(graph));
+            for at in 0..unit.tree.exprs.len() {
+                let expr = ExprId(u32::try_from(at).unwrap_or(u32::MAX));
+                if let ExprKind::Binary(op, ..) = unit.tree.expr(expr).kind
+                    && op.is_comparison()
+                {
+                    self.add_stops(unit, expr, None, &mut found);
+                    if parts && !matches!(op, BinaryOp::Less | BinaryOp::Greater) {
+                        self.add_bounds_as_stops(unit, expr, &mut found);
+                    }
+                }
+            }
+            found
+        };
+        let written = |(unit, accesses): (&ScriptUnit, &Vec<Access>)| {
+            let mut found = Vec::new();
+            for access in accesses {
+                if let AccessKind::Write(AssignOp::Set, Some(value)) = access.kind {
+                    self.add_stops(unit, value, Some(access.cell), &mut found);
+                }
+            }
+            found
+        };
+        let scripts = &self.project.scripts;
+        let compared: Vec<Vec<(CellId, f64)>> = scripts.par_iter().zip(&self.graphs).map(compared).collect();
+        let written: Vec<Vec<(CellId, f64)>> = scripts.par_iter().zip(&self.accesses).map(written).collect();
+        for (cell, number) in compared.into_iter().chain(written).flatten() {
+            let all = &mut stops[cell.index()];
+            if all.len() < MOST_STOPS {
+                all.push(number);
+            }
+        }
+        for all in &mut stops {
+            all.sort_by(f64::total_cmp);
+            all.dedup();
+        }
+        stops
+    }
+
+    /// Adds what lies beside the bounds of the cells in a test: with what comes to its bound there something else ends.
+    fn add_bounds_as_stops(&self, unit: &ScriptUnit, test: ExprId, found: &mut Vec<(CellId, f64)>) {
+        let registry = &self.project.registry;
+        walk_expr(unit, test, &mut |inner| {
+            let cell = unit.place_of(inner).and_then(|place| self.project.cell_of(unit, place));
+            let Some((cell, Cell::Variable(id))) = cell.map(|cell| (cell, self.project.cells[cell.index()])) else {
+                return;
+            };
+            let (min, max) = (&registry.var(id).min, &registry.var(id).max);
+            let at_start = |bound: &Option<Bound>| {
+                bound.as_ref().and_then(|bound| crate::registry::read::bound_at_start(bound, registry))
+            };
+            found.extend(at_start(min).map(|number| (cell, number + 1.0)));
+            found.extend(at_start(max).map(|number| (cell, number - 1.0)));
+        });
+    }
+
+    /// Adds the numbers of an expression to the cells in it, or to the one given.
+    fn add_stops(&self, unit: &ScriptUnit, expr: ExprId, into: Option<CellId>, found: &mut Vec<(CellId, f64)>) {
+        let mut numbers: SmallVec<[f64; 4]> = SmallVec::new();
+        let mut cells: SmallVec<[CellId; 4]> = into.into_iter().collect();
+        let steps = steps_in(unit, expr);
+        walk_expr(unit, expr, &mut |inner| {
+            #[allow(clippy::cast_precision_loss, reason = "a stop may be any number")]
+            match unit.tree.expr(inner).kind {
+                _ if steps.contains(&inner) => {}
+                ExprKind::Int(value) => numbers.extend([value as f64, -(value as f64)]),
+                ExprKind::Float(value) => numbers.extend([value, -value]),
+                ExprKind::Path(_) if into.is_none() => {
+                    cells.extend(unit.place_of(inner).and_then(|place| self.project.cell_of(unit, place)));
+                }
+                _ => {}
+            }
+        });
+        for cell in cells {
+            for &number in &numbers {
+                match into {
+                    Some(_) => found.push((cell, number)),
+                    // What is compared may stop right beside the number too.
+                    None => found.extend([number - 1.0, number, number + 1.0].map(|number| (cell, number))),
+                }
+            }
+        }
+    }
+
+    /// Empty where nothing loops, so that nothing grows.
+    pub(super) fn find_stops(&self, handler: HandlerId) -> Vec<f64> {
+        let (script, index) = self.handler(handler);
+        let graphs = &self.graphs[script.index()];
+        let mut bodies = std::iter::once(&graphs.handlers[index]).chain(&graphs.procedures);
+        if !bodies.any(|graph| graph.blocks.iter().any(|block| block.loop_head)) {
+            return Vec::new();
+        }
+        let unit = self.project.script(script);
+        let span = unit.tree.handlers[index].span;
+        let from = unit.tree.exprs.partition_point(|expr| expr.span.end <= span.start);
+        let mut all = self.thresholds.clone();
+        for expr in unit.tree.exprs[from..].iter().take_while(|expr| expr.span.start < span.end).take(400) {
+            #[allow(clippy::cast_precision_loss, reason = "a threshold may be any number")]
+            match expr.kind {
+                ExprKind::Int(value) => all.extend([value as f64 - 1.0, value as f64, value as f64 + 1.0]),
+                ExprKind::Float(value) => all.push(value),
+                _ => {}
+            }
+        }
+        all.sort_by(f64::total_cmp);
+        all.dedup();
+        all.shrink_to_fit();
+        all
+    }
+
+    /// The cells that some script asks for one value of.
+    pub(super) fn find_compared(&self) -> Vec<bool> {
+        let in_script = |unit: &ScriptUnit| {
+            let mut asked: Vec<ExprId> = Vec::new();
+            for expr in &unit.tree.exprs {
+                if let ExprKind::Binary(BinaryOp::Equal | BinaryOp::NotEqual, left, right) = expr.kind {
+                    asked.extend([left, right]);
+                }
+            }
+            let bodies = unit.tree.handlers.iter().map(|handler| &handler.body);
+            for body in bodies.chain(unit.tree.procedures.iter().map(|procedure| &procedure.body)) {
+                walk(body, &mut |statement| {
+                    if let StatementKind::Match { subject, .. } = statement.kind {
+                        asked.push(subject);
+                    }
+                });
+            }
+            let cell = |expr: ExprId| match unit.meaning(expr) {
+                Meaning::Value(place) => self.project.cell_of(unit, place),
+                _ => None,
+            };
+            asked.into_iter().filter_map(cell).collect::<Vec<CellId>>()
+        };
+        let found: Vec<Vec<CellId>> = self.project.scripts.par_iter().map(in_script).collect();
+        let mut compared = vec![false; self.project.cells.len()];
+        found.into_iter().flatten().for_each(|cell| compared[cell.index()] = true);
+        compared
+    }
+
+    /// Whether some script asks whether a cell has this value or that, so that steps past it matter.
+    #[must_use]
+    pub fn is_compared(&self, cell: CellId) -> bool {
+        self.compared[cell.index()]
+    }
+}
+
+/// The numbers of an expression by which something is moved: `1` in `min(x + 1, 9)`. What is moved comes past them, and
+/// does not stop there.
+fn steps_in(unit: &ScriptUnit, expr: ExprId) -> SmallVec<[ExprId; 4]> {
+    let mut steps = SmallVec::new();
+    walk_expr(unit, expr, &mut |inner| {
+        if let ExprKind::Binary(BinaryOp::Add | BinaryOp::Subtract, left, right) = unit.tree.expr(inner).kind {
+            let is_number = |side: ExprId| matches!(unit.tree.expr(side).kind, ExprKind::Int(_) | ExprKind::Float(_));
+            steps.extend([left, right].into_iter().filter(|&side| is_number(side)));
+        }
+    });
+    steps
+}
