@@ -51,7 +51,9 @@ const MOST_START_TERMS: usize = 3;
 /// How often a loop's head is visited before it is widened.
 const ROUNDS: u32 = 2;
 /// How often a loop within a loop is looked at afresh as it begins.
-const MOST_AFRESH: u32 = 12;
+const MOST_AFRESH: u32 = 8;
+/// How many loops it may stand in for that.
+const DEEPEST_AFRESH: usize = 2;
 /// How many reads are remembered that locals were worked out from.
 const MOST_SOURCES: usize = 32;
 /// How many tests are remembered that flags were given.
@@ -697,7 +699,7 @@ impl<'w, 'p> Run<'w, 'p> {
             if until.is_some() {
                 visited.insert(at);
             }
-            self.in_loop = called_in_loop || block.in_loop || block.loop_head;
+            self.in_loop = called_in_loop || block.loops > 0 || block.loop_head;
             let states = if block.loop_head { self.at_head(&mut heads, at, block, states) } else { states };
             for state in states {
                 heads.begin(block);

@@ -182,8 +182,8 @@ pub struct Block {
     pub exit_span: Span,
     /// Whether an edge leads back here.
     pub loop_head: bool,
-    /// Whether it is run once for each round of a loop.
-    pub in_loop: bool,
+    /// How many loops it stands in, each of whose rounds runs it.
+    pub loops: usize,
     /// Of a loop's head: what a round does to the places that it steps.
     pub changes: Vec<(PlaceId, Change)>,
     /// Locals whose numbers nobody asks for again: from the block's begin on (0), or after that many of its steps.
@@ -244,7 +244,7 @@ impl Builder<'_> {
             exit: Exit::End,
             exit_span: Span::default(),
             loop_head: false,
-            in_loop: !self.breaks.is_empty(),
+            loops: self.breaks.len(),
             changes: Vec::new(),
             last_uses: Box::default(),
         });

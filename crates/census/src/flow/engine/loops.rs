@@ -15,7 +15,7 @@ impl Heads {
     /// A loop within a loop that begins again is looked at afresh, by itself, the first few times; later what it was like
     /// before counts too, so that an end comes.
     pub(super) fn begin(&mut self, block: &Block) {
-        if !block.in_loop {
+        if !(1..=DEEPEST_AFRESH).contains(&block.loops) {
             return;
         }
         for step in &block.steps {
@@ -81,7 +81,7 @@ impl<'w> Run<'w, '_> {
                 }
             }
         }
-        for &(slot, _) in &steps {
+        for (slot, _) in self.stepped(head) {
             let mut facts = std::mem::take(&mut state.facts);
             facts.keep_without(slot, &|slot| state.ends(slot));
             state.facts = facts;

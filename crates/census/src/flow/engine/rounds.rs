@@ -36,7 +36,7 @@ impl<'w> Run<'w, '_> {
     ) -> Vec<OfAll> {
         let pairs = self.slots_of_any(each.place);
         // Rounds within rounds would take longer with each loop around them.
-        if pairs.is_empty() || self.trying_a_round || graph.blocks[each.head.index()].in_loop {
+        if pairs.is_empty() || self.trying_a_round || graph.blocks[each.head.index()].loops > 0 {
             return Vec::new();
         }
         let there_is_one = self.world.least_count(self.handler, actor) >= 1.0;

@@ -24,7 +24,7 @@ impl World<'_> {
             for block in &self.handler_graph(id).blocks {
                 for (signal, to) in block.steps.iter().filter_map(sent) {
                     let to_own = to.is_some_and(|to| unit.meaning(to) == Meaning::Own);
-                    let over_and_over = block.in_loop || block.loop_head;
+                    let over_and_over = block.loops > 0 || block.loop_head;
                     add(signal, (!over_and_over).then_some(Sender { handler: id, to_own }));
                 }
             }
