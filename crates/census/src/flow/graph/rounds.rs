@@ -7,6 +7,8 @@ use crate::script::ast::{AssignOp, BinaryOp, Block, ExprId, ExprKind, Statement,
 
 /// How many calls of procedures are looked into for what a loop steps.
 const MOST_CALLED: u32 = 16;
+/// How many loops one may stand in whose rounds are looked into.
+const DEEPEST: usize = 6;
 /// How many parts a change may have; nothing is said of one with more.
 const MOST_PARTS: usize = 24;
 
@@ -113,8 +115,12 @@ struct Calls {
 }
 
 impl Builder<'_> {
-    /// What a round of a loop with this body does, also in the procedures that it calls.
+    /// What a round of a loop with this body does, also in the procedures that it calls. Loops that stand deep in others are
+    /// not looked into: each would be read once more for every loop around it.
     pub(super) fn round_changes(&self, body: &Block) -> Changes {
+        if self.breaks.len() > DEEPEST {
+            return Changes::new();
+        }
         self.changes_of(body, &mut Calls { from: None, left: MOST_CALLED })
     }
 
