@@ -701,8 +701,8 @@ impl<'w, 'p> Run<'w, 'p> {
             }
             self.in_loop = called_in_loop || block.loops > 0 || block.loop_head;
             let states = if block.loop_head { self.at_head(&mut heads, at, block, states) } else { states };
+            heads.begin(block);
             for state in states {
-                heads.begin(block);
                 for state in self.steps(state, block) {
                     let (mark, before) = (self.given.len(), left.len());
                     let ways = self.exit(graph, at, state, &mut left);
@@ -855,7 +855,7 @@ impl<'w, 'p> Run<'w, 'p> {
                 after.later = true;
                 after.unseen = Shared::default();
                 after.sent = Shared::default();
-                let last = ticks.filter(|_| !self.waits_from(graph, *later)).unwrap_or(f64::INFINITY);
+                let last = ticks.filter(|_| !self.goes_on_later(graph, *later)).unwrap_or(f64::INFINITY);
                 let put_off = PutOff { first: ticks.unwrap_or(0.0), last: last.max(1.0) };
                 state.forked = PutOff::either(state.forked, Some(put_off));
                 next.push((*now, state));

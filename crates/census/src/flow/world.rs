@@ -407,7 +407,7 @@ impl<'p> World<'p> {
         let mut seen: FxHashSet<ProcId> = FxHashSet::default();
         let mut at = 0;
         while at < all.len() {
-            let calls = called(unit, all[at]).into_iter().filter(|&id| seen.insert(id));
+            let calls = called(unit, &all[at].blocks).into_iter().filter(|&id| seen.insert(id));
             all.extend(calls.map(|id| self.procedure_graph(script, id)));
             at += 1;
         }
@@ -1008,7 +1008,7 @@ fn gather_script(project: &Project, unit: &ScriptUnit, graphs: &Graphs) -> (Vec<
         gather.graph(graph);
         writes.push(gather.found.iter().filter(|access| access.writes()).map(|access| access.cell).collect());
         found.append(&mut gather.found);
-        calls.push(called(unit, graph));
+        calls.push(called(unit, &graph.blocks));
     }
     // What a procedure writes includes what those it calls write: grown until nothing changes.
     loop {
@@ -1027,9 +1027,9 @@ fn gather_script(project: &Project, unit: &ScriptUnit, graphs: &Graphs) -> (Vec<
     }
 }
 
-/// The procedures that a body calls.
+/// The procedures that blocks call.
 #[must_use]
-pub fn called(unit: &ScriptUnit, graph: &Graph) -> Vec<ProcId> {
+pub fn called<'b>(unit: &ScriptUnit, blocks: impl IntoIterator<Item = &'b graph::Block>) -> Vec<ProcId> {
     let mut found = Vec::new();
     let mut look = |expr: ExprId| {
         super::access::walk_expr(unit, expr, &mut |inner| {
@@ -1038,7 +1038,7 @@ pub fn called(unit: &ScriptUnit, graph: &Graph) -> Vec<ProcId> {
             }
         });
     };
-    for block in &graph.blocks {
+    for block in blocks {
         for step in &block.steps {
             let parts = super::access::parts(step);
             parts.reads.into_iter().for_each(&mut look);

@@ -1,7 +1,7 @@
 //! Where others can look and act: ends and waits.
 
 use super::*;
-use crate::flow::world::{Beside, Together};
+use crate::flow::world::{Beside, Together, called};
 
 impl<'w> Run<'w, '_> {
     /// An activation, or an `after` block, is through.
@@ -92,13 +92,19 @@ impl<'w> Run<'w, '_> {
         state.sources = sources; // What is lost there the handler itself writes over.
     }
 
-    /// Whether a body waits from a block on.
-    pub(super) fn waits_from(&self, graph: &Graph, first: BlockId) -> bool {
+    /// Whether a body is not through at once from a block on: it waits, or puts something off, also through a procedure.
+    pub(super) fn goes_on_later(&self, graph: &Graph, first: BlockId) -> bool {
         let waits = |step: &Step| crate::flow::certain::waits(self.unit, &step.kind);
-        graph.from(first).any(|block| block.steps.iter().any(waits))
+        let puts_off = |block: &Block| matches!(block.exit, Exit::Fork { .. });
+        let bodies = called(self.unit, graph.from(first)).into_iter().flat_map(|id| {
+            let world = self.world;
+            world.bodies(self.script, world.procedure_graph(self.script, id))
+        });
+        let through_procedures = bodies.flat_map(|body| &body.blocks).any(puts_off);
+        through_procedures || graph.from(first).any(|block| puts_off(block) || block.steps.iter().any(waits))
     }
 
-    /// The cells that a body writes from a block on, or through any procedure.
+    /// The cells that a body writes from a block on, also through procedures.
     fn written_from(&self, graph: &Graph, first: BlockId) -> FxHashSet<CellId> {
         let project = self.world.project;
         let mut written = FxHashSet::default();
@@ -107,7 +113,7 @@ impl<'w> Run<'w, '_> {
                 written.extend(project.cell_of(self.unit, place));
             }
         }
-        let called = crate::flow::world::called(self.unit, graph);
+        let called = called(self.unit, graph.from(first));
         called.into_iter().for_each(|id| written.extend(self.world.written_by(self.script, id)));
         written
     }

@@ -70,8 +70,7 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
         let is_to_come =
             |pause: &Pause, at: &Span| pause.wait.is_some() || put_off.iter().any(|block| block.span.contains(*at));
         let unguarded = guard::waits(&handler).any(|pause| {
-            let to_come: Vec<&Span> = after.iter().filter(|at| is_to_come(pause, at)).collect();
-            !to_come.is_empty() && !guard::removes_what_came(facts, &handler, pause) && {
+            after.iter().any(|at| is_to_come(pause, at)) && !guard::removes_what_came(facts, &handler, pause) && {
                 let again = facts.world.again(handler.id, pause);
                 after.iter().any(|at| again.contains_key(at))
             }

@@ -5,7 +5,7 @@ use super::guard::Flag;
 use crate::finding::{Finding, Level, RuleName};
 use crate::flow::engine::Pause;
 use crate::flow::value::Value;
-use crate::project::{CellId, Meaning};
+use crate::project::{CellId, Meaning, ProcId};
 use crate::rules::Facts;
 use crate::rules::facts::HandlerView;
 use crate::rules::{Example, Rule};
@@ -108,6 +108,9 @@ fn judge(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, flag: &Flag) -> Optio
     };
     let mut put_off = guard::put_off(handler);
     put_off.retain(|block| is_written_in(facts, handler, flag.cell, block));
+    // One that puts off another leaves it to that.
+    let all = put_off.clone();
+    put_off.retain(|block| !all.iter().any(|other| other.span != block.span && leads_to(handler, block, other.span)));
     let decides = |pause: &Pause| match pause.later {
         true => put_off.iter().any(|block| block.span.contains(pause.at)),
         false => !pause.forked || put_off.is_empty(),
@@ -128,17 +131,28 @@ fn judge(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, flag: &Flag) -> Optio
 
 /// Whether a cell is written in an `after` block, which then decides what becomes of it, and not the end of its activation.
 fn is_written_in(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, cell: CellId, block: &Block) -> bool {
-    let mut written = facts
-        .accesses_of(handler)
-        .any(|access| access.cell == cell && access.writes() && block.span.contains(access.at));
+    facts.accesses_of(handler).any(|access| access.cell == cell && access.writes() && block.span.contains(access.at))
+        || called_in(handler, block).any(|id| facts.world.written_by(handler.script, id).contains(&cell))
+}
+
+/// Whether a stretch stands in a block, or in a procedure that this calls.
+fn leads_to(handler: &HandlerView<'_, '_>, block: &Block, stretch: Span) -> bool {
+    let procedures = &handler.unit.tree.procedures;
+    block.span.contains(stretch)
+        || called_in(handler, block).any(|id| procedures[id.index()].body.span.contains(stretch))
+}
+
+/// The procedures that the statements of a block call.
+fn called_in(handler: &HandlerView<'_, '_>, block: &Block) -> impl Iterator<Item = ProcId> + use<> {
+    let mut called = Vec::new();
     walk(block, &mut |statement| {
         if let StatementKind::Call(call) = statement.kind
             && let Meaning::Procedure(id) = handler.unit.meaning(call)
         {
-            written |= facts.world.written_by(handler.script, id).contains(&cell);
+            called.push(id);
         }
     });
-    written
+    called.into_iter()
 }
 
 fn word(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, flag: &Flag, set: Span, out: &Pause) -> Finding {

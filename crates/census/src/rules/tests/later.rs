@@ -63,6 +63,32 @@ fn a_block_comes_when_its_time_is_over() {
 }
 
 #[test]
+fn a_block_may_put_off_another() {
+    let inner = "after 5s {\n level = 4\n busy = false\n }\n";
+    let lines = |inner: &str| {
+        format!(
+            "busy = true\nafter 1s {{\n {inner}}}\nwait 3s\nif level < 4 {{\n wait 4s\n level += 1 // ~ range/can-exceed\n}}\n"
+        )
+    };
+    let head = " // ~ sharing/reentry"; // The guard is down a second before the last step.
+    judged(head, &lines(inner));
+    let again = format!("}}\n\nproc again() {{\n {inner}");
+    judged(head, &(lines("again()\n") + &again));
+}
+
+#[test]
+fn what_a_block_puts_off_comes_beside_its_activation_too() {
+    for (inner, procedure) in
+        [("after 5s {\n level = 4\n }\n", ""), ("again()\n", "proc again() {\n after 5s {\n level = 4\n }\n}\n")]
+    {
+        let script = format!(
+            "script bells for tide\n\non start {{\nafter 1s {{\n {inner}}}\nwait 3s\nif level < 4 {{\n wait 4s\n level += 1 // ~ range/can-exceed\n}}\n}}\n\non rung {{\n level = 0\n}}\n{procedure}"
+        );
+        expect_in_scripts(STATE, &[&script]);
+    }
+}
+
+#[test]
 fn a_wait_forgets_no_more_than_others_set() {
     let others = "}\n\non bumped {\n level = 3\n";
     judged("", &format!("busy = true\nif level < 4 {{\n wait 1s\n level += 1\n}}\nbusy = false\n{others}"));

@@ -144,7 +144,7 @@ impl<'a, 'p> Judge<'a, 'p> {
                 procedures[id.index()].reads.insert(access.cell);
             }
         }
-        take_over(&mut procedures, &graphs.iter().map(|graph| called(unit, graph)).collect::<Vec<_>>());
+        take_over(&mut procedures, &graphs.iter().map(|graph| called(unit, &graph.blocks)).collect::<Vec<_>>());
         let mut judge = Self { facts, unit, clamping, procedures };
         // Procedures that call each other: from nothing upwards, as far as two rounds see.
         for _ in 0..2 {
