@@ -179,6 +179,8 @@ pub struct World<'p> {
     counts: FxHashMap<(ScriptId, OwnerId), going::Count>,
     /// Some script leaves its scene.
     goes: bool,
+    /// The scenes that scripts go to.
+    gone_to: FxHashSet<OwnerId>,
     /// Some script ends the run.
     restarts: bool,
     /// What each procedure writes, with all that it calls.
@@ -261,6 +263,7 @@ impl<'p> World<'p> {
             scenes: all_scenes(&project.registry),
             counts: FxHashMap::default(),
             goes: false,
+            gone_to: FxHashSet::default(),
             restarts: false,
             procedure_writes: Vec::new(),
             thresholds: Vec::new(),

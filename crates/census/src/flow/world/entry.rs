@@ -41,8 +41,7 @@ impl World<'_> {
 
     fn may_be_absent(&self, unit: &ScriptUnit, instance: InstanceId) -> bool {
         let facts = self.project.registry.instance(instance);
-        let other_scene =
-            facts.scene.is_some_and(|scene| self.scenes_of(unit).is_none_or(|scenes| scenes.as_slice() != [scene.0]));
+        let other_scene = facts.scene.is_some_and(|scene| self.loaded_with(unit).as_slice() != [scene.0]);
         other_scene || self.removable(facts.of)
     }
 
@@ -117,7 +116,7 @@ impl World<'_> {
         if let Some(fresh) = self.fresh_value(handler, cell, base) {
             value = value.meet(&fresh).unwrap_or(value);
         }
-        if let Value::Ref { none, some } = &mut value {
+        if let Value::Ref { none, .. } = &mut value {
             let of = match facts.ty {
                 Type::Ref(of) => of,
                 _ => None,
@@ -127,7 +126,6 @@ impl World<'_> {
                 *none = self.effects[cell.index()].iter().any(Effect::gives_none);
             }
             *none |= self.may_be_removed(of) || self.may_go_with_scene(of);
-            *some = true;
         }
         let stand_in = facts.variable.is_some_and(|id| self.project.registry.var(id).placeholder)
             && !self.assigned_before(handler, cell, base);

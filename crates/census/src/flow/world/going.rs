@@ -52,7 +52,10 @@ impl World<'_> {
                             }
                             _ => self.removes_any = true,
                         },
-                        StepKind::Go(_) => self.goes = true,
+                        StepKind::Go(scene) => {
+                            self.goes = true;
+                            self.gone_to.extend(scene);
+                        }
                         StepKind::Send { signal: Some(signal), arguments, .. }
                             if arguments.iter().any(|&argument| unit.ty(argument) == Type::Unknown) =>
                         {
@@ -249,7 +252,7 @@ impl World<'_> {
     /// How many instances of an actor there are while a script's handlers run: those of the scene, and those of all.
     fn find_count(&self, script: ScriptId, actor: OwnerId) -> Count {
         let registry = &self.project.registry;
-        let loaded = self.scenes_of(self.project.script(script)).unwrap_or_else(|| self.scenes.clone());
+        let loaded = self.loaded_with(self.project.script(script));
         let (mut everywhere, mut by_scene) = (0.0, FxHashMap::default());
         for id in registry.instances_of(actor) {
             match registry.instance(id).scene {
@@ -266,6 +269,15 @@ impl World<'_> {
                 false => everywhere + loaded.iter().map(of_scene).fold(0.0, f64::max),
             },
         }
+    }
+
+    /// The scenes that can be loaded while a script's handlers run: of all that there are, those that a run comes to.
+    pub(super) fn loaded_with(&self, unit: &ScriptUnit) -> SmallVec<[Symbol; 4]> {
+        let mut scenes = self.scenes_of(unit).unwrap_or_else(|| self.scenes.clone());
+        if let (Some(first), 2..) = (self.first_scene(), scenes.len()) {
+            scenes.retain(|scene| *scene == first.0 || self.gone_to.contains(&OwnerId(*scene)));
+        }
+        scenes
     }
 
     /// Whether the number of an actor's instances never changes.

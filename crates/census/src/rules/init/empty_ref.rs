@@ -268,6 +268,43 @@ on bell {
     }
 
     #[test]
+    fn a_scene_that_nothing_leads_out_of_stays_loaded() {
+        let load = "[variables]\nmailboat.load = { type = \"int\", scope = \"instance\", default = 0, engine = \"both\", writers = [\"*\"] }\n";
+        let desk = |mark: &str, goes: &str| {
+            let script = format!(
+                "script desk for office\n\non bell {{\n    dawn_boat.load = 1{mark}\n    note \"Ding.\"\n{goes}}}\n"
+            );
+            crate::rules::testing::expect_in_scripts(load, &[&script]);
+        };
+        desk("", "");
+        desk("", "    go harbor\n");
+        desk(" // ~ init/empty-ref", "    go marsh\n");
+    }
+
+    #[test]
+    fn a_ref_that_nothing_fills_leads_nowhere() {
+        expect(
+            r#"[variables.mailboat]
+oil = { type = "int", scope = "instance", default = 6, min = 0, max = 6, engine = "reads" }
+mate = { type = "ref", of = "mailboat", scope = "instance" }
+lead = { type = "ref", of = "mailboat", scope = "instance", engine = "writes" }
+"#,
+            &[r#"script crew for mailboat
+
+on touched(other) {
+    if mate is not none {
+        mate.oil -= 1
+    }
+    if lead is not none {
+        lead.oil -= 1 // ~ range/can-fall-below
+    }
+    mate.oil = 3 // ~ init/empty-ref
+}
+"#],
+        );
+    }
+
+    #[test]
     fn what_a_test_tells_of_the_kind_stays_with_the_name() {
         let registry = r#"[variables.mailboat.sent]
 type = "int"

@@ -293,9 +293,7 @@ mailboat.deep = { type = "bool", scope = "instance", default = false, engine = "
     moved("for b in mailboat {\n if b.load > hold - 7 { b.load = hold - 7 }\n}\nhold -= 5");
     moved(&format!("for b in mailboat where b.deep {{\n {fit}\n}}\nhold -= 5 // ~ range/can-exceed"));
     moved(&format!("for b in mailboat {{\n {fit}\n if b.deep {{ break }}\n}}\nhold -= 5 // ~ range/can-exceed"));
-    moved(&format!(
-        "for b in mailboat {{\n {fit}\n dawn_boat.load = hold // ~ init/empty-ref\n}}\nhold -= 5 // ~ range/can-exceed"
-    ));
+    moved(&format!("for b in mailboat {{\n {fit}\n dawn_boat.load = hold\n}}\nhold -= 5 // ~ range/can-exceed"));
 }
 
 #[test]
