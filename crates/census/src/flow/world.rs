@@ -17,6 +17,7 @@ mod once;
 mod outlook;
 mod partings;
 mod questions;
+mod repeats;
 mod stops;
 mod waiting;
 
@@ -175,6 +176,8 @@ pub struct World<'p> {
     spawned: FxHashMap<OwnerId, Vec<ScriptId>>,
     /// All scenes.
     scenes: SmallVec<[Symbol; 4]>,
+    /// How far handlers that come once for each instance step a cell together.
+    repeats: repeats::Repeats,
     /// How many instances of an actor there are while a script's handlers run.
     counts: FxHashMap<(ScriptId, OwnerId), going::Count>,
     /// Some script leaves its scene.
@@ -261,6 +264,7 @@ impl<'p> World<'p> {
             removed_between: FxHashMap::default(),
             spawned: FxHashMap::default(),
             scenes: all_scenes(&project.registry),
+            repeats: repeats::Repeats::default(),
             counts: FxHashMap::default(),
             goes: false,
             gone_to: FxHashSet::default(),
@@ -310,6 +314,7 @@ impl<'p> World<'p> {
         world.cell_stops = world.find_cell_stops();
         world.tables = world.make_tables();
         world.counts = world.find_counts();
+        world.repeats = world.find_repeats();
         world.peers = world.find_peers();
         world.given = world.nothing_given();
         world.begins_false = (0..project.invariants.len()).map(|at| world.begins_false(at)).collect();

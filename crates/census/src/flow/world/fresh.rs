@@ -23,10 +23,14 @@ impl World<'_> {
         }
         let mut value = self.value_at_start(cell, base).filter(|value| !is_nothing(value))?;
         let known = self.beginnings.get(&cell).into_iter().flatten();
-        for (_, _, left) in known.filter(|(by, own, _)| self.comes_before(*by, *own, handler, base)) {
-            value = value.join(left);
+        let mut by_itself = None;
+        for (by, _, left) in known.filter(|(by, own, _)| self.comes_before(*by, *own, handler, base)) {
+            match self.repeats.get(&(handler, cell)).filter(|_| *by == handler) {
+                Some(&steps) => by_itself = Some((steps, left)),
+                None => value = value.join(left),
+            }
         }
-        Some(value)
+        Some(by_itself.map_or(value.clone(), |(steps, left)| stepped(&value, steps, left)))
     }
 
     /// What the variables of an instance hold, by slot, that was spawned this very moment: their defaults, and what `spawn`
@@ -133,4 +137,11 @@ impl World<'_> {
         *known = next;
         grown
     }
+}
+
+/// What a value may have become by steps that lie between these ends together, as far as it was seen to.
+fn stepped(value: &Value, (down, up): (f64, f64), seen: &Value) -> Value {
+    let (Value::Num(num), Value::Num(seen)) = (value, seen) else { return value.join(seen) };
+    let range = Num::range(num.lo + down, num.hi + up, num.int);
+    seen.meet(&range).map_or_else(|| value.clone(), |seen| Value::Num(num.join(&seen)))
 }

@@ -250,7 +250,7 @@ impl World<'_> {
     }
 
     /// How many instances of an actor there are while a script's handlers run: those of the scene, and those of all.
-    fn find_count(&self, script: ScriptId, actor: OwnerId) -> Count {
+    pub(super) fn find_count(&self, script: ScriptId, actor: OwnerId) -> Count {
         let registry = &self.project.registry;
         let loaded = self.loaded_with(self.project.script(script));
         let (mut everywhere, mut by_scene) = (0.0, FxHashMap::default());

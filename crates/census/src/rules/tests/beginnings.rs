@@ -225,3 +225,30 @@ on changed height {
     // Nobody looks between the two.
     expect_in_scripts(registry, &[&marks.replace("height = 2", "clear height\n    height = 2")]);
 }
+
+#[test]
+fn each_of_a_few_instances_steps_once_as_the_run_begins() {
+    let registry = r#"[variables]
+mailboat.berths = { type = "int", scope = "instance", default = 2, constant = true }
+mailboat.afloat = { type = "int", scope = "type", default = 0, min = 0, max = 2, engine = "reads" }
+mailboat.few = { type = "int", scope = "type", default = 0, min = 0, max = 3, engine = "reads" }
+office.free = { type = "int", scope = "global", default = 9, min = 5, max = 9, engine = "reads", writers = ["*"] }
+office.tight = { type = "int", scope = "global", default = 9, min = 6, max = 9, engine = "reads", writers = ["*"] }
+office.rung = { type = "int", scope = "global", default = 0, min = 0, max = 9, engine = "reads", writers = ["*"] }
+[instances.dusk_boat]
+of = "mailboat"
+"#;
+    let script = r#"script fleet for mailboat
+
+on start {
+    mailboat.afloat += 1
+    mailboat.few += 2 // ~ range/can-exceed
+    office.free -= berths
+    office.tight -= berths // ~ range/can-fall-below
+    repeat 3 {
+        office.rung += 2 // ~ range/can-exceed
+    }
+}
+"#;
+    expect_in_scripts(registry, &[script]);
+}
