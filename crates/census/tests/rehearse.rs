@@ -528,6 +528,36 @@ fn removed_handlers_see_the_last_values() {
 }
 
 #[test]
+fn removed_handlers_see_them_after_a_wait_too_but_not_in_another_scene() {
+    let script = "script a for boat\n\non touched(other: boat) {\n    remove other\n}\n\non removed {\n    wait 1s\n    tide.log += load\n}\n";
+    let goes = "script b for tide\n\non bell {\n    go marsh\n}\n";
+    play(&[script, goes], |run| {
+        let (dawn, dusk) = (run.instance("dawn_boat"), run.instance("dusk_boat"));
+        run.touch("dawn_boat", dusk);
+        run.machine.pass(20);
+        assert_eq!((run.whole("tide.log"), run.faults()), (3, Vec::new()));
+        run.touch("dawn_boat", dawn);
+        run.bell();
+        run.machine.pass(20);
+        assert_eq!((run.whole("tide.log"), run.faults()), (3, Vec::new()));
+    });
+}
+
+#[test]
+fn one_that_is_gone_can_be_removed_but_not_sent_to() {
+    play(
+        &[
+            "script a for boat\n\non touched(other) {\n    remove mate\n    send told(1) to mate\n    tide.log += 1\n}\n",
+        ],
+        |run| {
+            let dusk = run.instance("dusk_boat");
+            run.touch("dawn_boat", dusk);
+            assert_eq!((run.whole("tide.log"), run.faults()), (1, vec!["scripts/a.oaken:5 init/empty-ref".to_owned()]));
+        },
+    );
+}
+
+#[test]
 fn what_is_removed_is_none_for_all_that_held_it() {
     play(
         &[

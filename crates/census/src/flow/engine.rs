@@ -993,6 +993,7 @@ impl<'w, 'p> Run<'w, 'p> {
                 }
                 if let Some(to) = to {
                     self.eval(&mut state, *to);
+                    self.address(&mut state, *to);
                 }
                 self.note_sent(&mut state, *signal, *to);
             }

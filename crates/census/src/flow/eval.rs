@@ -11,7 +11,7 @@ use super::state::State;
 use super::value::{Abstract, Num, Value};
 use crate::project::builtin::Builtin;
 use crate::project::{Base, Meaning, Place, PlaceId};
-use crate::registry::{Bound, Type};
+use crate::registry::{Bound, InstanceId, Type};
 use crate::script::ast::*;
 use smallvec::{SmallVec, smallvec};
 
@@ -59,24 +59,39 @@ impl Run<'_, '_> {
             Place::Variable(variable, Base::Held(held)) => {
                 self.read_place(state, held, at, true);
                 self.judge_kind(state, held, variable, at);
-                if let Some(slot) = self.slot(held)
-                    && let Value::Ref { none: true, .. } = state.values[slot as usize].value
-                {
-                    self.event(Event::EmptyRef { held, at });
-                    state.values[slot as usize].value = Value::Ref { none: false, some: true };
-                    self.assume_dependents(state, slot);
-                }
+                self.expect_held(state, held, at);
             }
-            Place::Variable(_, Base::Listed(instance)) if !self.is_own(instance) => {
-                if let Some(slot) = self.table.slot(Key::Instance(instance))
-                    && let Value::Ref { none: true, .. } = self.presence(state, instance, slot)
-                {
-                    self.event(Event::Absent { instance, at });
-                    state.values[slot as usize].value = Value::Ref { none: false, some: true };
-                }
-            }
+            Place::Variable(_, Base::Listed(instance)) => self.expect_listed(state, instance, at),
             Place::Variable(variable, Base::One) => self.judge_scene(state, variable, at),
             _ => {}
+        }
+    }
+
+    /// Judges to whom a signal is sent: that instance must be there.
+    pub(super) fn address(&mut self, state: &mut State, to: ExprId) {
+        match self.unit.meaning(to) {
+            Meaning::Value(held) => self.expect_held(state, held, to),
+            Meaning::Instance(instance) => self.expect_listed(state, instance, to),
+            _ => {}
+        }
+    }
+
+    fn expect_held(&mut self, state: &mut State, held: PlaceId, at: ExprId) {
+        if let Some(slot) = self.slot(held)
+            && let Value::Ref { none: true, .. } = state.values[slot as usize].value
+        {
+            self.event(Event::EmptyRef { held, at });
+            state.values[slot as usize].value = Value::Ref { none: false, some: true };
+            self.assume_dependents(state, slot);
+        }
+    }
+
+    fn expect_listed(&mut self, state: &mut State, instance: InstanceId, at: ExprId) {
+        if let Some(slot) = self.table.slot(Key::Instance(instance)).filter(|_| !self.is_own(instance))
+            && let Value::Ref { none: true, .. } = self.presence(state, instance, slot)
+        {
+            self.event(Event::Absent { instance, at });
+            state.values[slot as usize].value = Value::Ref { none: false, some: true };
         }
     }
 

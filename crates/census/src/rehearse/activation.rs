@@ -489,12 +489,10 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
     fn remove_step(&mut self, activation: &mut Activation, unit: &'p ScriptUnit, what: ExprId) {
         let value = self.eval(activation, unit, what);
         self.settle();
-        match value {
-            Value::Ref(Some(at)) => {
-                self.remove(at);
-                activation.ended |= activation.of == Some(at);
-            }
-            _ => self.through_none(unit, what),
+        // One that is gone already is as gone as it was meant to be.
+        if let Value::Ref(Some(at)) = value {
+            self.remove(at);
+            activation.ended |= activation.of == Some(at);
         }
     }
 

@@ -417,7 +417,7 @@ impl<'l, 'p, O: Observer> Machine<'l, 'p, O> {
                         self.begin(handler, Some(at), &[], &None);
                     }
                 }
-                self.memory.forget(at);
+                self.forget_once_through(at);
             }
             Trigger::Tick => {
                 for &handler in &answers.tick {
@@ -429,9 +429,28 @@ impl<'l, 'p, O: Observer> Machine<'l, 'p, O> {
                     self.run_all(handler, Reach::All, &[], &None);
                 }
             }
-            Trigger::Resume(activation) => self.resume(activation),
+            Trigger::Resume(activation) => {
+                let gone = activation.of.filter(|&of| self.memory.there(of).is_none());
+                self.resume(activation);
+                gone.into_iter().for_each(|at| self.forget_once_through(at));
+            }
         }
         self.end_dispatch();
+    }
+
+    /// The last values of a removed instance go once none of its `removed` handlers waits any more.
+    fn forget_once_through(&mut self, at: InstanceAt) {
+        let actor = self.memory.instances[at.0 as usize].actor;
+        let answered = self.layout.answers.removed.contains_key(&actor);
+        if !answered || !self.parked().any(|activation| activation.of == Some(at)) {
+            self.memory.forget(at);
+        }
+    }
+
+    /// All activations that wait, or are about to go on.
+    fn parked(&self) -> impl Iterator<Item = &Activation> {
+        let asleep = self.sleeping.values().chain(&self.waiting).map(|activation| &**activation);
+        asleep.chain(self.questions.iter().map(|question| &*question.activation)).chain(self.queue.resuming())
     }
 
     /// Whom the change of a variable concerns: where each instance has its own, a script's own one concerns it alone.
@@ -615,9 +634,12 @@ impl<'l, 'p, O: Observer> Machine<'l, 'p, O> {
                 self.memory.forget(at);
             }
         }
+        // Also what waits for one that was removed before, and stood in that scene.
+        let stood = |at: &InstanceAt| left.is_some() && self.memory.instances[at.0 as usize].scene == left;
+        let gone: Vec<InstanceAt> = self.parked().filter_map(|activation| activation.of).filter(stood).collect();
         self.drop_waiting(|activation| {
             let own = layout.project.script(activation.script).scene;
-            own.is_some() && own == left
+            own.is_some() && own == left || activation.of.is_some_and(|of| gone.contains(&of))
         });
         self.queue_changes();
         self.scene = Some(scene);

@@ -29,6 +29,15 @@ impl Queue {
         self.resuming = 0;
     }
 
+    /// The activations that are about to go on.
+    pub fn resuming(&self) -> impl Iterator<Item = &Activation> {
+        let some = if self.resuming == 0 { 0 } else { self.triggers.len() };
+        self.triggers.iter().take(some).filter_map(|trigger| match trigger {
+            Trigger::Resume(activation) => Some(&**activation),
+            _ => None,
+        })
+    }
+
     /// Drops those activations that do not stay.
     pub fn retain_resuming(&mut self, mut stays: impl FnMut(&Activation) -> bool) {
         if self.resuming == 0 {

@@ -83,7 +83,7 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
 
 #[cfg(test)]
 mod tests {
-    use crate::rules::testing::expect;
+    use crate::rules::testing::{expect, expect_in_scripts};
 
     #[test]
     fn a_scene_is_not_left_between_a_signal_and_its_answer() {
@@ -274,11 +274,41 @@ on bell {
             let script = format!(
                 "script desk for office\n\non bell {{\n    dawn_boat.load = 1{mark}\n    note \"Ding.\"\n{goes}}}\n"
             );
-            crate::rules::testing::expect_in_scripts(load, &[&script]);
+            expect_in_scripts(load, &[&script]);
         };
         desk("", "");
         desk("", "    go harbor\n");
         desk(" // ~ init/empty-ref", "    go marsh\n");
+    }
+
+    #[test]
+    fn nobody_hears_what_is_sent_to_none() {
+        expect_in_scripts(
+            r#"[variables]
+mailboat.mate = { type = "ref", of = "mailboat", scope = "instance" }
+[signals.hailed]
+from = "script"
+"#,
+            &[r#"script crew for mailboat
+
+on touched(other: mailboat) {
+    send hailed to mate // ~ init/empty-ref
+    send hailed to other
+    send hailed to self
+    if mate is not none {
+        send hailed to mate
+    }
+    mate = other
+    wait 1s
+    remove other
+    remove mate
+}
+
+on hailed {
+    note "Ahoy."
+}
+"#],
+        );
     }
 
     #[test]
