@@ -158,7 +158,10 @@ fn fire(machine: &mut Run<'_, '_>, project: &Project, dice: &mut Dice) {
                 Value::Number([low, high, 0.0, 0.25, dice.between(0, 12) as f64][dice.below(5)].clamp(low, high))
             }
             Type::Bool => Value::Bool(dice.one_in(2)),
-            Type::Ref(_) if !live.is_empty() => Value::Ref(Some(*dice.pick(&live))),
+            Type::Ref(Some(actor)) if !machine.memory.live(actor).is_empty() => {
+                Value::Ref(Some(*dice.pick(machine.memory.live(actor))))
+            }
+            Type::Ref(None) if !live.is_empty() => Value::Ref(Some(*dice.pick(&live))),
             _ => Value::Ref(None),
         })
         .collect();
@@ -196,6 +199,12 @@ fn write_as_the_game(machine: &mut Run<'_, '_>, project: &Project, dice: &mut Di
         census::registry::Scope::Scene if machine.scene != Some(owner) => return,
         _ => None,
     };
+    if variable.ty == Type::Bool {
+        return machine.set(cell, of, Some(Value::Bool(dice.one_in(2))));
+    }
+    if matches!(variable.ty, Type::Enum(_)) {
+        return machine.set(cell, of, Some(Value::Text(dice.pick(&variable.values).clone())));
+    }
     let (min, max) = machine.range(cell, of);
     let (min, max) = (min.unwrap_or(-1e6).ceil(), max.unwrap_or(1e6).floor());
     let wanted: f64 = [min, max, 0.0, 3.0][dice.below(4)];
