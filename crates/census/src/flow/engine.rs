@@ -8,6 +8,7 @@ mod calls;
 mod loops;
 mod names;
 mod partings;
+mod recursion;
 mod rounds;
 mod slots;
 mod waits;
@@ -286,6 +287,8 @@ pub struct Run<'w, 'p> {
     /// Steps of variables as they settled.
     pub moves: Vec<Move>,
     stack: Vec<ProcId>,
+    /// What is known of each of them, should it be called again.
+    recursions: Vec<recursion::Recursion>,
     /// Where the procedures of the stack leave what they give.
     results: Vec<Option<Slot>>,
     /// For each of them that is a condition: the states in which it came back with true, and with false.
@@ -343,6 +346,7 @@ impl<'w, 'p> Run<'w, 'p> {
             reached: FxHashMap::default(),
             moves: Vec::new(),
             stack: Vec::new(),
+            recursions: Vec::new(),
             results: Vec::new(),
             answers: Vec::new(),
             given: Vec::new(),

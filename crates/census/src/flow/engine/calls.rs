@@ -103,28 +103,31 @@ impl<'w> Run<'w, '_> {
             given.push((argument, value, forms));
         }
         self.calls += 1;
-        if self.stack.contains(&id) || self.stack.len() >= MOST_DEPTH || self.calls > MOST_CALLS {
+        if self.stack.len() >= MOST_DEPTH || self.calls > MOST_CALLS {
             self.answered = None;
             self.call_unseen(state, id);
             return vec![state.clone()];
         }
+        let mut entry = state.clone();
+        entry.later = false; // The end of the procedure's body comes back here, also inside an `after`.
         for (local, (argument, value, forms)) in facts.parameters.iter().zip(given) {
             let place = self.unit.local_places[local.0 as usize];
             if let Some(slot) = self.slot(place) {
                 let value = self.fitted(slot, value);
-                self.put(state, slot, Abstract::of(value), forms.uppers(), forms.lowers());
-                let before = state.clone();
-                self.sourced(state, slot, argument, &before);
-                self.copy_instance(state, slot, argument);
+                self.put(&mut entry, slot, Abstract::of(value), forms.uppers(), forms.lowers());
+                let before = entry.clone();
+                self.sourced(&mut entry, slot, argument, &before);
+                self.copy_instance(&mut entry, slot, argument);
             }
+        }
+        if let Some(at) = self.stack.iter().position(|&known| known == id) {
+            return self.call_again(state, entry, at, expr);
         }
         let graph = self.world.procedure_graph(self.script, id);
         self.stack.push(id);
         self.results.push(self.table.slot(Key::Result(expr)));
         self.answers.push(asked.then(Answers::default));
-        let mut entry = state.clone();
-        entry.later = false; // The end of the procedure's body comes back here, also inside an `after`.
-        let ends = self.body(graph, entry);
+        let ends = self.until_settled(id, graph, entry);
         self.results.pop();
         self.stack.pop();
         self.answered = self.answers.pop().flatten();

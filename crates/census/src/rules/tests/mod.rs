@@ -9,6 +9,7 @@ mod long;
 mod loops;
 mod partings;
 mod places;
+mod recursion;
 mod registry;
 mod rewritten;
 mod sharing;

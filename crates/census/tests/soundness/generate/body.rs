@@ -86,13 +86,17 @@ impl Body<'_> {
         let known = self.scope.len();
         let var = self.local(&parameter, Ty::Int);
         self.scope.push(var);
-        self.plain = gives || self.dice().one_in(2);
+        let again = !gives && self.dice().one_in(3);
+        self.plain = gives || again || self.dice().one_in(2);
         self.gives = gives;
         let _ = writeln!(text, "proc {name}({parameter}: int){} {{", if gives { " -> int" } else { "" });
         self.block(text, 2);
         if gives {
             let value = self.int(1);
             let _ = writeln!(text, "    return {value}");
+        }
+        if again {
+            let _ = writeln!(text, "    if {parameter} > 0 {{ {name}(min({parameter}, 3) - 1) }}");
         }
         text.push_str("}\n\n");
         self.scope.truncate(known);
@@ -209,7 +213,7 @@ impl Body<'_> {
 
     fn statement(&mut self, text: &mut String) {
         let deep = self.depth > 3;
-        match self.dice().below(46) {
+        match self.dice().below(47) {
             0..=13 => self.step(text),
             14..=17 => self.assign(text),
             18..=21 if !deep => {
@@ -276,6 +280,7 @@ impl Body<'_> {
             42 => self.vector(text),
             43 => self.words(text),
             44 => self.keep(text),
+            45 if !deep => self.elsewhere(text),
             _ => self.through_ref(text),
         }
     }
@@ -335,6 +340,30 @@ impl Body<'_> {
             _ => format!("\"{{{int}}} parcels\""),
         };
         self.line(text, &format!("{} = {value}", var.path));
+    }
+
+    /// What may not be there, mostly behind a test: a listed instance, or another scene's variables.
+    fn elsewhere(&mut self, text: &mut String) {
+        let known = self.scope.len();
+        let (test, careless) = (self.dice().one_in(2), self.slip());
+        let head = if test {
+            let boat = *self.dice().pick(&["dawn_boat", "dusk_boat", "old_boat"]);
+            self.members(boat, "mailboat");
+            format!("if {boat} is not none")
+        } else {
+            for var in self.writer.vars.clone() {
+                if var.owner == "marsh" && var.scope == "scene" {
+                    self.scope.push(Var { path: format!("marsh.{}", var.name), ..var });
+                }
+            }
+            "if scene is marsh".to_owned()
+        };
+        if careless {
+            self.step(text);
+        } else {
+            self.inner(text, &head, 2);
+        }
+        self.scope.truncate(known);
     }
 
     /// A `let` that is no whole number: a test, or an instance.

@@ -133,7 +133,8 @@ impl Body<'_> {
         let var = self.dice().pick(&fit).clone();
         let x = &var.path;
         let sign = *self.dice().pick(&["==", "!="]);
-        let others: Vec<&Var> = fit.iter().filter(|other| other.ty == var.ty && other.path != *x).collect();
+        let alike = |other: &&Var| var.ty != Ty::Any && other.ty == var.ty && other.path != *x;
+        let others: Vec<&Var> = fit.iter().filter(alike).collect();
         match self.dice().below(4) {
             0 if var.ty == Ty::Ref(self.owner) => format!("{x} {sign} self"),
             1 if !others.is_empty() => format!("{x} {sign} {}", self.dice().pick(&others).path),
