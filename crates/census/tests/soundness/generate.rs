@@ -66,6 +66,8 @@ struct Var {
     constant: bool,
     /// It states a lifetime of its own.
     lasts: bool,
+    /// It begins at zero, and nothing bounds it: it can be the `min` of others.
+    low: bool,
 }
 
 const VALUES: [&str; 4] = ["calm", "brisk", "storm", "fog"];
@@ -206,7 +208,14 @@ impl Writer {
         let constant = has_default && numeric && self.dice.one_in(6);
         let ranged = numeric && !constant && !self.dice.one_in(3);
         // Room above what it may bound, so that a run begins in order.
-        let default = if numeric && !ranged { self.dice.between(5, 9) } else { self.dice.between(0, 4) };
+        let low = ty == Ty::Int && has_default && !ranged && !constant && self.dice.one_in(4);
+        let default = if low {
+            0
+        } else if numeric && !ranged {
+            self.dice.between(5, 9)
+        } else {
+            self.dice.between(0, 4)
+        };
         let _ = writeln!(text, "[variables.{owner}.{name}]\nscope = \"{scope}\"");
         let kind = match ty {
             Ty::Int => "int",
@@ -250,28 +259,38 @@ impl Writer {
             has_default: has_default || matches!(ty, Ty::Ref(_) | Ty::Any),
             constant,
             lasts: false,
+            low,
         };
         if constant {
             text.push_str("constant = true\n");
         }
+        let mut bounded = false;
         if ranged {
             var.min = self.dice.one_in(4) || has_default;
             if var.min {
-                let _ = writeln!(text, "min = {}", self.dice.between(-2, 0));
+                match self.low_bound_for(&var) {
+                    Some(bound) if self.dice.one_in(2) => {
+                        let _ = writeln!(text, "min = \"{bound}\"");
+                        bounded = true;
+                    }
+                    _ => {
+                        let _ = writeln!(text, "min = {}", self.dice.between(-2, 0));
+                    }
+                }
             }
             var.max = true;
             match self.bound_for(&var) {
                 Some(bound) if self.dice.one_in(2) => {
+                    bounded = true;
                     let _ = writeln!(text, "max = \"{bound}\"");
                 }
                 _ => {
                     let _ = writeln!(text, "max = {}", self.dice.between(5, 20));
                 }
             }
-            let by_number = !text.ends_with("\"\n");
-            if self.dice.one_in(8) && (by_number || !var.min) {
+            if self.dice.one_in(8) && (!bounded || !var.min) {
                 text.push_str("overflow = \"clamp\"\n");
-            } else if ty == Ty::Int && var.min && by_number && self.dice.one_in(8) {
+            } else if ty == Ty::Int && var.min && !bounded && self.dice.one_in(8) {
                 text.push_str("overflow = \"wrap\"\n");
             }
         }
@@ -279,8 +298,7 @@ impl Writer {
         if (ranged && !stays && self.dice.one_in(10)) || (matches!(ty, Ty::Bool | Ty::Enum(_)) && self.dice.one_in(8)) {
             text.push_str("engine = \"writes\"\n");
         }
-        let bound_by_another = text.ends_with("\"\n") && var.max;
-        if scope != "scene" && !bound_by_another && self.dice.one_in(10) {
+        if scope != "scene" && !bounded && self.dice.one_in(10) {
             var.lasts = true;
             let _ = writeln!(text, "lifetime = \"{}\"", self.dice.pick(&["run", "session", "saved"]));
         }
@@ -297,7 +315,7 @@ impl Writer {
                 let mine = other.owner == var.owner && (other.scope == var.scope);
                 other.has_default
                     && other.ty == Ty::Int
-                    && !(other.max || other.lasts)
+                    && !(other.max || other.lasts || other.low)
                     && (shared || mine)
                     && other.scope != "scene"
             })
@@ -307,6 +325,17 @@ impl Writer {
         }
         let other = fit[self.dice.below(fit.len())];
         Some(format!("{}.{}", other.owner, other.name))
+    }
+
+    /// A variable that begins low enough to be the `min` of another.
+    fn low_bound_for(&mut self, var: &Var) -> Option<String> {
+        let fit: Vec<String> = self
+            .vars
+            .iter()
+            .filter(|other| other.low && other.owner == var.owner && other.scope == var.scope && other.scope != "scene")
+            .map(|other| format!("{}.{}", other.owner, other.name))
+            .collect();
+        (!fit.is_empty()).then(|| self.dice.pick(&fit).clone())
     }
 
     fn starts(&mut self, text: &mut String) {

@@ -2,13 +2,21 @@
 
 use super::*;
 
+/// A procedure takes an int, and perhaps something else.
+#[derive(Clone)]
+pub(super) struct Procedure {
+    name: String,
+    pub(super) gives: bool,
+    second: Option<Ty>,
+}
+
 pub(super) struct Body<'w> {
     pub(super) writer: &'w mut Writer,
     pub(super) owner: &'static str,
     /// What can be named, innermost last.
     pub(super) scope: Vec<Var>,
-    /// The procedures that can be called: their names, and whether they give an int.
-    pub(super) procedures: Vec<(String, bool)>,
+    /// The procedures that can be called.
+    pub(super) procedures: Vec<Procedure>,
     pub(super) depth: usize,
     pub(super) loops: usize,
     /// No waits here.
@@ -53,6 +61,7 @@ impl Body<'_> {
             has_default: true,
             constant: false,
             lasts: false,
+            low: false,
         }
     }
 
@@ -89,7 +98,20 @@ impl Body<'_> {
         let again = !gives && self.dice().one_in(3);
         self.plain = gives || again || self.dice().one_in(2);
         self.gives = gives;
-        let _ = writeln!(text, "proc {name}({parameter}: int){} {{", if gives { " -> int" } else { "" });
+        let second = match self.dice().below(4) {
+            0 => Some((Ty::Bool, "bool")),
+            1 => Some((Ty::Ref("mailboat"), "mailboat")),
+            2 => Some((Ty::Any, "actor")),
+            _ => None,
+        };
+        let more = second.filter(|_| !again).map_or(String::new(), |(ty, word)| {
+            let name = self.writer.fresh('a');
+            let var = self.local(&name, ty);
+            self.scope.push(var);
+            format!(", {name}: {word}")
+        });
+        let second = second.filter(|_| !again).map(|(ty, _)| ty);
+        let _ = writeln!(text, "proc {name}({parameter}: int{more}){} {{", if gives { " -> int" } else { "" });
         self.block(text, 2);
         if gives {
             let value = self.int(1);
@@ -102,7 +124,7 @@ impl Body<'_> {
         self.scope.truncate(known);
         self.plain = false;
         self.gives = false;
-        self.procedures.push((name, gives));
+        self.procedures.push(Procedure { name, gives, second });
     }
 
     pub(super) fn handler(&mut self, text: &mut String) {
@@ -170,15 +192,15 @@ impl Body<'_> {
         let fit: Vec<Var> = self
             .scope
             .iter()
-            .filter(|var| var.ty == Ty::Int && var.scope != "local" && !var.path.starts_with("old"))
+            .filter(|var| !matches!(var.ty, Ty::Vec2) && var.scope != "local" && !var.path.starts_with("old"))
             .cloned()
             .collect();
         if fit.is_empty() {
             return "bell".to_owned();
         }
         let var = self.dice().pick(&fit).clone();
-        let mut was = self.local("was", Ty::Int);
-        was.constant = true;
+        let mut was = self.local("was", var.ty);
+        (was.constant, was.has_default) = (true, var.has_default);
         self.scope.push(was);
         format!("changed {}", var.path)
     }
@@ -259,7 +281,7 @@ impl Body<'_> {
             30 if !deep => self.match_(text),
             31 => self.call(text),
             32 => {
-                let (a, b) = (self.int(1), self.number(1));
+                let (a, b) = (self.token(), self.number(1));
                 self.line(text, &format!("show board \"{{{a}}} and {{{b}:1}}\""));
             }
             33 if !deep && !self.plain && self.writer.waits => self.ask(text),
@@ -326,13 +348,18 @@ impl Body<'_> {
         self.line(text, &line);
     }
 
+    /// What can stand in a token: no text.
+    fn token(&mut self) -> String {
+        Some(self.int(1)).filter(|int| !int.contains('"')).unwrap_or_else(|| "1".to_owned())
+    }
+
     /// A text is given another.
     fn words(&mut self, text: &mut String) {
-        let fit: Vec<Var> = self.scope.iter().filter(|var| var.ty == Ty::Text).cloned().collect();
+        let fit: Vec<Var> = self.scope.iter().filter(|var| var.ty == Ty::Text && !var.constant).cloned().collect();
         if fit.is_empty() {
             return;
         }
-        let (var, int) = (self.dice().pick(&fit).clone(), self.int(1));
+        let (var, int) = (self.dice().pick(&fit).clone(), self.token());
         let value = match self.dice().below(4) {
             0 => "\"Brill\"".to_owned(),
             1 => "\"\"".to_owned(),
@@ -450,7 +477,8 @@ impl Body<'_> {
                 }
             }
             1 => {
-                let fit: Vec<Var> = self.scope.iter().filter(|var| matches!(var.ty, Ty::Enum(_))).cloned().collect();
+                let may = |var: &&Var| matches!(var.ty, Ty::Enum(_)) && !var.constant;
+                let fit: Vec<Var> = self.scope.iter().filter(may).cloned().collect();
                 if !fit.is_empty() {
                     let (var, value) = (self.dice().pick(&fit).clone(), *self.dice().pick(&VALUES));
                     self.line(text, &format!("{} = \"{value}\"", var.path));
@@ -486,8 +514,12 @@ impl Body<'_> {
     }
 
     fn assign_ref(&mut self, text: &mut String) {
-        let fit: Vec<Var> =
-            self.scope.iter().filter(|var| matches!(var.ty, Ty::Ref(_)) && var.scope != "local").cloned().collect();
+        let fit: Vec<Var> = self
+            .scope
+            .iter()
+            .filter(|var| matches!(var.ty, Ty::Ref(_)) && var.scope != "local" && !var.constant)
+            .cloned()
+            .collect();
         if fit.is_empty() {
             return;
         }
@@ -513,7 +545,11 @@ impl Body<'_> {
         let var = self.local(&name, Ty::Ref(actor));
         self.scope.push(var);
         self.members(&name, actor);
-        let filter = if self.dice().one_in(3) { format!(" where {}", self.condition(1)) } else { String::new() };
+        let filter = match self.dice().below(6) {
+            0 | 1 => format!(" where {}", self.condition(1)),
+            2 if actor == self.owner => format!(" where {name} != self"),
+            _ => String::new(),
+        };
         self.inner(text, &format!("for {name} in {actor}{filter}"), 2);
         self.scope.truncate(known);
     }
@@ -564,7 +600,8 @@ impl Body<'_> {
                 self.dice().pick(&fit).path.clone(),
                 VALUES[..self.dice().between(2, 4) as usize].iter().map(|value| format!("\"{value}\"")).collect(),
             ),
-            true => (self.int(1), vec!["0".to_owned(), "1, 2".to_owned(), "3".to_owned()]),
+            true if self.dice().one_in(4) => (self.condition(1), vec!["true".to_owned(), "false".to_owned()]),
+            true => (self.int(1), vec!["0".to_owned(), "1, 2".to_owned(), "-3".to_owned()]),
         };
         self.line(text, &format!("match {subject} {{"));
         self.depth += 1;
@@ -580,19 +617,41 @@ impl Body<'_> {
 
     fn call(&mut self, text: &mut String) {
         let waits = self.plain;
-        let fit: Vec<String> =
-            self.procedures.iter().filter(|(_, gives)| !gives && !waits).map(|(name, _)| name.clone()).collect();
+        let fit: Vec<Procedure> = self.procedures.iter().filter(|known| !known.gives && !waits).cloned().collect();
         if !fit.is_empty() {
-            let (name, value) = (self.dice().pick(&fit).clone(), self.int(1));
-            self.line(text, &format!("{name}({value})"));
+            let procedure = self.dice().pick(&fit).clone();
+            let value = self.int(1);
+            let call = self.called(&procedure, &value);
+            self.line(text, &call);
         }
     }
 
+    /// A call of a procedure.
+    pub(super) fn called(&mut self, procedure: &Procedure, value: &str) -> String {
+        let more = match procedure.second {
+            None => String::new(),
+            Some(Ty::Bool) => format!(", {}", self.condition(1)),
+            Some(ty) => {
+                let given: Vec<String> = self
+                    .scope
+                    .iter()
+                    .filter(|var| var.ty == ty || ty == Ty::Any && matches!(var.ty, Ty::Ref(_)))
+                    .map(|var| var.path.clone())
+                    .chain(["none".to_owned(), "old_boat".to_owned()])
+                    .collect();
+                format!(", {}", self.dice().pick(&given))
+            }
+        };
+        format!("{}({value}{more})", procedure.name)
+    }
+
     fn ask(&mut self, text: &mut String) {
-        self.line(text, "ask \"Which way?\" {");
+        let asked = if self.dice().one_in(3) { format!("{{{}}} left?", self.token()) } else { "Which way?".to_owned() };
+        self.line(text, &format!("ask \"{asked}\" {{"));
         self.depth += 1;
         let when = if self.dice().one_in(2) { format!(" when {}", self.condition(1)) } else { String::new() };
-        self.inner(text, &format!("choice \"Out\"{when}"), 1);
+        let out = if self.dice().one_in(3) { format!("Out by {{{}}}", self.token()) } else { "Out".to_owned() };
+        self.inner(text, &format!("choice \"{out}\"{when}"), 1);
         self.inner(text, "choice \"Home\"", 1);
         self.depth -= 1;
         self.line(text, "}");
@@ -630,7 +689,12 @@ impl Body<'_> {
     }
 
     fn clear(&mut self, text: &mut String) {
-        let fit: Vec<Var> = self.scope.iter().filter(|var| !var.has_default && var.scope != "local").cloned().collect();
+        let fit: Vec<Var> = self
+            .scope
+            .iter()
+            .filter(|var| !var.has_default && var.scope != "local" && !var.constant)
+            .cloned()
+            .collect();
         if !fit.is_empty() && self.dice().one_in(3) {
             let var = self.dice().pick(&fit).clone();
             self.line(text, &format!("clear {}", var.path));

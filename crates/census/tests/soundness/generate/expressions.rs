@@ -43,9 +43,14 @@ impl Body<'_> {
             15 => format!("-({a})"),
             16 if self.slip() => format!("({a}) % ({b})"),
             _ => {
-                let fit: Vec<String> =
-                    self.procedures.iter().filter(|(_, gives)| *gives).map(|(name, _)| name.clone()).collect();
-                if fit.is_empty() { a } else { format!("{}({a})", self.dice().pick(&fit)) }
+                let fit: Vec<body::Procedure> = self.procedures.iter().filter(|known| known.gives).cloned().collect();
+                match fit.is_empty() {
+                    true => a,
+                    false => {
+                        let procedure = self.dice().pick(&fit).clone();
+                        self.called(&procedure, &a)
+                    }
+                }
             }
         }
     }
