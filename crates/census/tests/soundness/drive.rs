@@ -79,7 +79,10 @@ fn play(machine: &mut Run<'_, '_>, seed: u64) -> Option<Fault> {
         let observer = &mut machine.observer;
         observer.notes.append(&mut observer.fresh);
         let (outside, made) = (would_begin_outside(machine), made(machine));
-        act(machine, machine.layout.project, &mut dice);
+        let by_game = act(machine, machine.layout.project, &mut dice);
+        if by_game && machine.faults.first().is_some_and(|fault| fault.rule.0 == "invariant/can-break") {
+            return None; // Who answers the game's write may not have been the one who broke it.
+        }
         anew_outside = outside && made != self::made(machine);
     }
     machine.faults.first().filter(|_| !anew_outside).cloned()
@@ -122,8 +125,10 @@ fn began_outside(machine: &Run<'_, '_>) -> bool {
     })
 }
 
-fn act(machine: &mut Run<'_, '_>, project: &Project, dice: &mut Dice) {
-    match dice.below(10) {
+/// Something happens; says whether it was the game that wrote something.
+fn act(machine: &mut Run<'_, '_>, project: &Project, dice: &mut Dice) -> bool {
+    let what = dice.below(10);
+    match what {
         0..=5 => fire(machine, project, dice),
         6 => {
             let _ = machine.choose(dice.below(2));
@@ -132,6 +137,7 @@ fn act(machine: &mut Run<'_, '_>, project: &Project, dice: &mut Dice) {
         8 => machine.pass(1 + dice.below(3) as u64),
         _ => write_as_the_game(machine, project, dice),
     }
+    what == 9
 }
 
 fn fire(machine: &mut Run<'_, '_>, project: &Project, dice: &mut Dice) {

@@ -68,10 +68,10 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
             continue;
         }
         for handler in writers(facts, label) {
-            if matches!(handler.tree.trigger, Trigger::Start) || printed_later_in_dispatch(facts, &handler, label) {
+            if matches!(handler.tree.trigger, Trigger::Start) {
                 continue;
             }
-            let judge = Judge { facts, handler, name, label };
+            let judge = Judge { facts, handler, name, label, others: others_print(facts, &handler, name, label) };
             if let Some((at, cell)) = judge.last_unprinted() {
                 findings.push(word(facts, handler.unit, name, at, cell));
             }
@@ -263,9 +263,17 @@ fn is_print(facts: &Facts<'_>, unit: &ScriptUnit, step: &Step, label: &str) -> b
     }
 }
 
-/// Whether a handler that comes later in the same dispatch prints the label.
-fn printed_later_in_dispatch(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, label: &Label<'_, '_>) -> bool {
-    let same = |other: &HandlerView<'_, '_>| {
+/// When other handlers that answer the same trigger print the label.
+#[derive(Clone, Copy)]
+struct Others {
+    /// One that comes later in the same dispatch does.
+    at_once: bool,
+    /// One does after a wait.
+    later: bool,
+}
+
+fn others_print(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, name: &str, label: &Label<'_, '_>) -> Others {
+    let same = |other: &&HandlerView<'_, '_>| {
         let (a, b) = (&handler.unit.handlers[handler.index], &other.unit.handlers[other.index]);
         match (&handler.tree.trigger, &other.tree.trigger) {
             (Trigger::Signal { .. }, Trigger::Signal { .. }) => a.signal.is_some() && a.signal == b.signal,
@@ -276,7 +284,28 @@ fn printed_later_in_dispatch(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, l
             (x, y) => std::mem::discriminant(x) == std::mem::discriminant(y),
         }
     };
-    label.printers.iter().any(|other| other.id > handler.id && same(other))
+    let after_wait = |other: &HandlerView<'_, '_>| {
+        let mut steps = other.graph.blocks.iter().flat_map(|block| &block.steps);
+        let late = |step: &Step| other.found.reached.get(&step.span).is_some_and(|reached| reached.after_wait);
+        steps.any(|step| {
+            (is_print(facts, other.unit, step, name) || matches!(step.kind, StepKind::Call(_))) && late(step)
+        })
+    };
+    let mut others = Others { at_once: false, later: false };
+    for other in label.printers.iter().filter(|other| other.id != handler.id).filter(same) {
+        others.at_once |= other.id > handler.id;
+        others.later |= after_wait(other);
+    }
+    others
+}
+
+/// What happens around a body.
+#[derive(Clone, Copy, Default)]
+struct Around {
+    /// What follows prints the label for certain.
+    printed_after: bool,
+    /// A print stands in the queue as it begins.
+    queued_before: bool,
 }
 
 struct Judge<'f, 'p, 'a> {
@@ -284,46 +313,104 @@ struct Judge<'f, 'p, 'a> {
     handler: HandlerView<'p, 'f>,
     name: &'a str,
     label: &'a Label<'p, 'f>,
+    others: Others,
 }
 
 impl Judge<'_, '_, '_> {
     /// The last write, in the text, after which some way prints nothing.
     fn last_unprinted(&self) -> Option<(Span, CellId)> {
-        let mut writes = self.unprinted(self.handler.graph, false, &mut Vec::new());
+        let mut writes = self.unprinted(self.handler.graph, Around::default(), &mut Vec::new());
         writes.sort_unstable_by_key(|&(at, _)| at);
         writes.pop()
     }
 
-    /// The writes of a graph after which some way reaches the end without printing; `after` tells whether what follows
-    /// the graph prints for certain.
-    fn unprinted(&self, graph: &Graph, after: bool, stack: &mut Vec<ProcId>) -> Vec<(Span, CellId)> {
-        let at_start = self.certain(graph, after, stack);
+    /// The writes of a graph after which some way reaches the end without printing.
+    fn unprinted(&self, graph: &Graph, around: Around, stack: &mut Vec<ProcId>) -> Vec<(Span, CellId)> {
+        let at_start = self.certain(graph, around.printed_after, stack);
+        let queued = self.queued(graph, &at_start, around.queued_before);
         let mut writes = Vec::new();
-        for block in &graph.blocks {
-            let mut printed = self.at_end(block, &at_start, after);
-            for step in block.steps.iter().rev() {
+        for (at, block) in graph.blocks.iter().enumerate() {
+            let mut printed = self.at_end(block, &at_start, around.printed_after);
+            let mut before = Vec::with_capacity(block.steps.len());
+            block.steps.iter().fold(queued[at], |queued, step| {
+                before.push(queued);
+                self.queues(step, queued)
+            });
+            for (step, &queued) in block.steps.iter().zip(&before).rev() {
                 if let StepKind::Call(call) = &step.kind
                     && let Meaning::Procedure(id) = self.handler.unit.meaning(*call)
                     && !stack.contains(&id)
                 {
                     stack.push(id);
-                    writes.extend(self.unprinted(self.procedure(id), printed, stack));
+                    let around = Around { printed_after: printed, queued_before: queued };
+                    writes.extend(self.unprinted(self.procedure(id), around, stack));
                     stack.pop();
                 }
                 printed |= self.prints(step, stack);
-                if let (StepKind::Assign { place, .. } | StepKind::Clear { place, .. }, false) = (&step.kind, printed)
+                if let (StepKind::Assign { place, .. } | StepKind::Clear { place, .. }, false) =
+                    (&step.kind, printed || queued)
                     && let Some(cell) = self
                         .facts
                         .project
                         .cell_of(self.handler.unit, *place)
                         .filter(|cell| self.label.printed.contains(cell))
-                    && self.handler.found.reached.contains_key(&step.span)
+                    && self.is_open(step.span)
                 {
                     writes.push((step.span, cell));
                 }
             }
         }
         writes
+    }
+
+    /// Whether a write is reached, and no other handler of the same trigger prints when it is done.
+    fn is_open(&self, write: Span) -> bool {
+        let reached = self.handler.found.reached.get(&write);
+        reached.is_some_and(|reached| match reached.after_wait {
+            true => !self.others.later,
+            false => !self.others.at_once && !self.others.later,
+        })
+    }
+
+    /// For each block whether a print stands in the queue on every way to its start: a signal or a change that one answers,
+    /// or an `after` block, with no wait since. A forward must-analysis to its greatest fixpoint.
+    fn queued(&self, graph: &Graph, at_start: &[bool], before: bool) -> Vec<bool> {
+        let mut queued = vec![true; graph.blocks.len()];
+        if let Some(first) = queued.first_mut() {
+            *first = before;
+        }
+        loop {
+            let mut changed = false;
+            for (at, block) in graph.blocks.iter().enumerate() {
+                let behind = block.steps.iter().fold(queued[at], |queued, step| self.queues(step, queued));
+                let follows: Vec<(usize, bool)> = match &block.exit {
+                    Exit::Fork { now, later, .. } => {
+                        vec![(now.index(), behind || at_start[later.index()]), (later.index(), false)]
+                    }
+                    Exit::Choose(_) => block.exit.successors().iter().map(|next| (next.index(), false)).collect(),
+                    exit => exit.successors().iter().map(|next| (next.index(), behind)).collect(),
+                };
+                for (next, is_queued) in follows {
+                    changed |= queued[next] && !is_queued;
+                    queued[next] &= is_queued;
+                }
+            }
+            if !changed {
+                return queued;
+            }
+        }
+    }
+
+    /// Whether a print stands in the queue behind a step.
+    fn queues(&self, step: &Step, queued: bool) -> bool {
+        match &step.kind {
+            StepKind::Wait(_) => false,
+            StepKind::Call(call) => match self.handler.unit.meaning(*call) {
+                Meaning::Procedure(id) => queued && !self.handler.unit.procedures[id.index()].waits,
+                _ => queued,
+            },
+            _ => queued || self.answered_by_print(step),
+        }
     }
 
     /// For each block whether every way on from its start prints: a backward must-analysis to its greatest fixpoint.
@@ -374,12 +461,20 @@ impl Judge<'_, '_, '_> {
                 }
                 _ => false,
             },
+            _ => self.answered_by_print(step),
+        }
+    }
+
+    /// Whether a handler prints the label in answer to what a step sends, or changes.
+    fn answered_by_print(&self, step: &Step) -> bool {
+        let mut printers = self.label.printers.iter();
+        match &step.kind {
             StepKind::Send { signal: Some(signal), .. } => {
-                self.label.printers.iter().any(|other| other.unit.handlers[other.index].signal == Some(*signal))
+                printers.any(|other| other.unit.handlers[other.index].signal == Some(*signal))
             }
             StepKind::Assign { place, .. } | StepKind::Clear { place, .. } => {
-                let cell = self.facts.project.cell_of(unit, *place);
-                cell.is_some() && self.label.printers.iter().any(|other| changed_cell(self.facts, other) == cell)
+                let cell = self.facts.project.cell_of(self.handler.unit, *place);
+                cell.is_some() && printers.any(|other| changed_cell(self.facts, other) == cell)
             }
             _ => false,
         }
@@ -400,7 +495,7 @@ fn word(facts: &Facts<'_>, unit: &ScriptUnit, label: &str, at: Span, cell: CellI
 
 #[cfg(test)]
 mod tests {
-    use crate::rules::testing::expect;
+    use crate::rules::testing::{expect, expect_in_scripts};
 
     #[test]
     fn a_signal_that_passes_the_word_on_leads_to_the_print() {
@@ -419,6 +514,29 @@ from = "script"
         expect(registry, &[&script("send retold", "")]);
         let silent = script("note \"told\"", " // ~ sharing/stale-label");
         expect(registry, &[&silent, "script horn for tide\n\non touched(other) {\n    send retold\n}\n"]);
+    }
+
+    #[test]
+    fn a_print_that_stands_in_the_queue_comes_after_the_change() {
+        let registry = r#"[variables.tide]
+height = { type = "int", scope = "global", default = 0, max = 9 }
+[signals.told]
+from = "script"
+"#;
+        let script = |change: &str, rest: &str| {
+            let change = change.replace("RISE", "height = random(0, 9)");
+            expect_in_scripts(registry, &[&format!("script board for tide\n\non bell {{\n{change}}}\n\n{rest}\n")]);
+        };
+        let answer = "on told {\n    show board \"{height}\"\n}";
+        script("    send told\n    RISE\n", answer);
+        script("    send told\n    wait 1s\n    RISE // ~ sharing/stale-label\n", answer);
+        let late =
+            |change: &str| script(&format!("    after 1s {{\n        show board \"{{height}}\"\n    }}\n{change}"), "");
+        late("    RISE\n");
+        late("    wait 2s\n    RISE // ~ sharing/stale-label\n");
+        let second = "on bell {\n    show board \"{height}\"\n}";
+        script("    RISE\n", second);
+        script("    wait 1s\n    RISE // ~ sharing/stale-label\n", second);
     }
 
     #[test]
