@@ -437,6 +437,7 @@ impl<'w, 'p> Run<'w, 'p> {
             unseen: Shared::default(),
             sent: Shared::default(),
             sources: Shared::default(),
+            at_once: true,
             waited: false,
             later: false,
             stepped: false,
@@ -741,7 +742,7 @@ impl<'w, 'p> Run<'w, 'p> {
                 match &step.kind {
                     StepKind::Call(call) => self.call_step(state, *call, step, &mut next),
                     StepKind::Assign { target, place, axis, op, value } => {
-                        self.reach(step.span, state.waited);
+                        self.reach(step.span, &state);
                         let assignment = Assignment {
                             target: *target,
                             place: *place,
@@ -787,7 +788,7 @@ impl<'w, 'p> Run<'w, 'p> {
             next.extend(self.step(state, step));
             return;
         };
-        self.reach(step.span, state.waited);
+        self.reach(step.span, &state);
         for state in self.call_parts(&mut state, call, id, arguments) {
             self.arrive(next, state);
         }
@@ -828,16 +829,16 @@ impl<'w, 'p> Run<'w, 'p> {
             .all(|(limit, end)| limit.is_none_or(|limit| judge::within(state, slot, limit, end)))
     }
 
-    fn reach(&mut self, at: Span, waited: bool) {
+    fn reach(&mut self, at: Span, state: &State) {
         let reached = self.reached.entry(at).or_default();
-        reached.before_wait |= !waited;
-        reached.after_wait |= waited;
+        reached.before_wait |= state.at_once;
+        reached.after_wait |= state.waited;
     }
 
     fn exit(&mut self, graph: &'w Graph, at: BlockId, mut state: State, left: &mut Vec<State>) -> Ways {
         let block = &graph.blocks[at.index()];
         let span = block.exit_span;
-        self.reach(span, state.waited);
+        self.reach(span, &state);
         let mut next = Ways::new();
         match &block.exit {
             Exit::Goto(to) => next.push((*to, state)),
@@ -973,7 +974,7 @@ impl<'w, 'p> Run<'w, 'p> {
     // ---- steps ----
 
     fn step(&mut self, mut state: State, step: &Step) -> Option<State> {
-        self.reach(step.span, state.waited);
+        self.reach(step.span, &state);
         state.stepped = state.stepped || super::access::is_step(self.unit, step);
         match &step.kind {
             StepKind::Assign { .. } => {}

@@ -242,6 +242,8 @@ pub struct State {
     pub sent: Shared<(SignalId, bool)>,
     /// What locals were worked out from.
     pub sources: Shared<Source>,
+    /// Whether some way leads here without a wait.
+    pub at_once: bool,
     /// Whether a wait may have passed.
     pub waited: bool,
     /// Whether this is inside an `after` block.
@@ -502,6 +504,7 @@ impl State {
         other.moved_bounds.iter().for_each(|&slot| self.moved_bounds.push_new(slot));
         self.removed.retain(|slot| other.removed.contains(slot));
         self.sent.retain(|sent| other.sent.contains(sent));
+        self.at_once |= other.at_once;
         self.waited |= other.waited;
         self.later |= other.later;
         self.stepped |= other.stepped;

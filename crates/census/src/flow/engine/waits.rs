@@ -67,7 +67,7 @@ impl<'w> Run<'w, '_> {
             self.after_wait(&mut state, slot);
         }
         state.forked = state.forked.map(|put_off| put_off.later(ticks));
-        state.waited = true;
+        (state.at_once, state.waited) = (false, true);
         state.sent = Shared::default();
         self.assume_ranges(&mut state);
         Some(self.assume_invariants(state))

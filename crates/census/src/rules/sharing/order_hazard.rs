@@ -394,6 +394,19 @@ mod tests {
     }
 
     #[test]
+    fn a_wait_on_one_way_leaves_the_other() {
+        let registry =
+            "[variables.tide]\nleft = { type = \"int\", scope = \"global\", default = 9, engine = \"reads\" }\n";
+        let first = "script one for tide\n\non bell {\n    left = 3\n}\n";
+        let second = |wait: &str, mark: &str| {
+            let script = format!("script two for tide\n\non bell {{\n    {wait}\n    left = random(0, 9){mark}\n}}\n");
+            expect(registry, &[first, &script]);
+        };
+        second("wait 1s", "");
+        second("if chance(0.5) { wait 1s }", " // ~ sharing/order-hazard");
+    }
+
+    #[test]
     fn scripts_of_different_scenes_never_meet() {
         let registry = "[variables.tide]\nleft = { type = \"int\", scope = \"global\", default = 9, engine = \"reads\", writers = [\"*\"] }\n";
         // The only boat listed stands in the harbor.
