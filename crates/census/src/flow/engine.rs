@@ -805,8 +805,8 @@ impl<'w, 'p> Run<'w, 'p> {
             let flags = &self.table.flags;
             let steps = !self.in_bursts || part.stepped == state.stepped;
             steps
-                && (&part.selves, &part.removed, &part.sent, part.went)
-                    == (&state.selves, &state.removed, &state.sent, state.went)
+                && (&part.selves, &part.removed, &part.sent) == (&state.selves, &state.removed, &state.sent)
+                && (part.went, part.forked.is_some()) == (state.went, state.forked.is_some())
                 && flags.iter().all(|&flag| part.value(flag) == state.value(flag))
                 && part.suspects.len() == state.suspects.len()
                 && marks.all(|(a, b)| (a.wrong, a.at) == (b.wrong, b.at))

@@ -332,7 +332,13 @@ impl Writer {
         let fit: Vec<String> = self
             .vars
             .iter()
-            .filter(|other| other.low && other.owner == var.owner && other.scope == var.scope && other.scope != "scene")
+            .filter(|other| {
+                other.low
+                    && !other.lasts
+                    && other.owner == var.owner
+                    && other.scope == var.scope
+                    && other.scope != "scene"
+            })
             .map(|other| format!("{}.{}", other.owner, other.name))
             .collect();
         (!fit.is_empty()).then(|| self.dice.pick(&fit).clone())

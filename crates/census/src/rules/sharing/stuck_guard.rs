@@ -92,20 +92,11 @@ fn judge(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, flag: &Flag) -> Optio
         return None;
     }
     let begun = facts.world.entry_state(handler.id, &[])?;
-    let is_up = |pause: &Pause| match pause
-        .changed(flag.slot)
-        .or(begun.values.get(flag.slot as usize))
-        .map(|value| &value.value)
-    {
-        Some(Value::Bool { yes, no }) => {
-            if flag.up {
-                *yes
-            } else {
-                *no
-            }
-        }
-        _ => false,
+    let can_be = |pause: &Pause, up: bool| {
+        let value = pause.changed(flag.slot).or(begun.values.get(flag.slot as usize)).map(|value| &value.value);
+        matches!(value, Some(Value::Bool { yes, no }) if if flag.up == up { *yes } else { *no })
     };
+    let is_up = |pause: &Pause| can_be(pause, true);
     let mut put_off = guard::put_off(handler);
     put_off.retain(|block| is_written_in(facts, handler, flag.cell, block));
     // One that puts off another leaves it to that.
@@ -124,7 +115,12 @@ fn judge(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, flag: &Flag) -> Optio
     // Only ways on which the guard let the handler in: those that it turns back find the guard up.
     let down = Value::Bool { yes: !flag.up, no: flag.up };
     let mut pauses = facts.world.pauses_from(handler.id, Some((flag.slot, down)));
-    pauses.retain(|pause| is_up(pause));
+    // One that is up again on every way out is never put back.
+    let puts_back = |pause: &Pause| pause.wait.is_none() && decides(pause) && can_be(pause, false);
+    if !pauses.iter().any(|pause| puts_back(pause) || can_be_dropped(&pause)) {
+        return None;
+    }
+    pauses.retain(is_up);
     let at = pauses.iter().find(is_way_out).or_else(|| pauses.iter().find(can_be_dropped))?;
     Some(word(facts, handler, flag, set, at))
 }
@@ -212,6 +208,26 @@ on touched(other) when not once {
     height = 2
 }
 "#],
+        );
+    }
+
+    #[test]
+    fn an_after_block_puts_it_back_only_where_it_was_put_off() {
+        let crane = |body: &str, mark: &str| {
+            let script = format!(
+                "script crane for tide\n\nprivate busy: bool = false\n\non bell when not busy {{\n    busy = true{mark}\n{body}}}\n"
+            );
+            expect_in_scripts("", &[&script]);
+        };
+        let later = "    after 1s {\n        busy = false\n    }\n";
+        let perhaps = format!("    if chance(0.5) {{\n{later}    }}\n");
+        crane(later, "");
+        crane(&perhaps, " // ~ sharing/stuck-guard");
+        crane(&format!("{perhaps}    else {{\n        busy = false\n    }}\n"), "");
+        // Up again on every way out, it is never put back.
+        crane(
+            "    note \"{busy}\"\n    if chance(0.5) {\n        busy = false\n        note \"{busy}\"\n    }\n    busy = true\n",
+            "",
         );
     }
 
