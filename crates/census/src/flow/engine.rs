@@ -194,8 +194,8 @@ pub struct Pause {
     pub removed: Shared<Slot>,
     /// Something may have been stepped, sent or spawned.
     pub stepped: bool,
-    /// A wait came before.
-    pub waited: bool,
+    /// Some way comes here without a wait before.
+    pub at_once: bool,
     /// An `after` block was put off.
     pub forked: bool,
     /// One is still to come.
@@ -803,7 +803,8 @@ impl<'w, 'p> Run<'w, 'p> {
         let alike = |part: &State| {
             let mut marks = part.suspects.iter().zip(&state.suspects);
             let flags = &self.table.flags;
-            let steps = !self.in_bursts || part.stepped == state.stepped;
+            let burst = |state: &State| (state.stepped, state.at_once);
+            let steps = !self.in_bursts || burst(part) == burst(&state);
             steps
                 && (&part.selves, &part.removed, &part.sent) == (&state.selves, &state.removed, &state.sent)
                 && (part.went, part.forked.is_some()) == (state.went, state.forked.is_some())

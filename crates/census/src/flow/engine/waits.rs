@@ -16,12 +16,12 @@ impl<'w> Run<'w, '_> {
         let cells = |&(at, _): &(usize, _)| self.table.slots[at].cell.is_some();
         let slot = |at: usize| Slot::try_from(at).unwrap_or(Slot::MAX);
         let changed = state.values.unlike(begun).filter(cells).map(|(at, value)| (slot(at), value.clone())).collect();
-        let &State { stepped, waited, later, went, .. } = state;
+        let &State { stepped, at_once, later, went, .. } = state;
         let forked = state.forked.is_some();
         let to_come = state.forked.is_some_and(PutOff::is_to_come);
         let removed = state.removed.clone();
         let shut = self.world.is_shut(self, state);
-        self.pauses.push(Pause { wait, at, changed, removed, stepped, waited, forked, to_come, later, went, shut });
+        self.pauses.push(Pause { wait, at, changed, removed, stepped, at_once, forked, to_come, later, went, shut });
     }
 
     pub(super) fn wait_step(&mut self, mut state: State, waiting: Waiting, span: Span) -> Option<State> {

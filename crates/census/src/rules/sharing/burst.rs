@@ -2,7 +2,10 @@
 
 use super::guard;
 use crate::finding::{Finding, Level, RuleName};
+use crate::flow::engine::Pause;
+use crate::flow::graph::{Step, StepKind};
 use crate::rules::Facts;
+use crate::rules::facts::HandlerView;
 use crate::rules::{Example, Rule};
 use crate::source::Span;
 
@@ -58,8 +61,8 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
         let Some(signal) = signal.map(|id| registry.signal(id)).filter(|signal| signal.bursts) else { continue };
         let steps = guard::steps(facts, &handler);
         // The burst comes at one moment: what keeps it out must stand at the first wait, or at an end without one.
-        let pauses = handler.found.pauses.iter().filter(|pause| pause.stepped || pause.wait.is_some());
-        let pauses = pauses.filter(|pause| !pause.waited && !guard::removes_what_came(facts, &handler, pause));
+        let pauses = handler.found.pauses.iter().filter(|pause| pause.stepped || steps_later(&handler, &steps, pause));
+        let pauses = pauses.filter(|pause| pause.at_once && !guard::removes_what_came(facts, &handler, pause));
         let mut unguarded: Vec<Span> = pauses
             .flat_map(|pause| {
                 let again = facts.world.again(handler.id, pause);
@@ -81,9 +84,36 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
     findings
 }
 
+/// Whether an activation that is at a pause may step something after it, or in an `after` block that it has put off.
+fn steps_later(handler: &HandlerView<'_, '_>, steps: &[Span], pause: &Pause) -> bool {
+    let Some(wait) = pause.wait else {
+        let put_off = guard::put_off(handler);
+        return pause.forked && put_off.iter().any(|block| steps.iter().any(|&step| block.span.contains(step)));
+    };
+    let is_step = |step: &Step| matches!(step.kind, StepKind::Call(_)) || steps.contains(&step.span);
+    let blocks = &handler.graph.blocks;
+    let stands = |at: &usize| blocks[*at].exit_span == wait || blocks[*at].steps.iter().any(|step| step.span == wait);
+    let Some(first) = (0..blocks.len()).find(stands) else { return true };
+    let behind = blocks[first].steps.iter().skip_while(|step| step.span != wait);
+    if behind.skip(1).any(is_step) {
+        return true;
+    }
+    let mut seen = vec![false; blocks.len()];
+    let mut open: Vec<usize> = blocks[first].exit.successors().iter().map(|next| next.index()).collect();
+    while let Some(at) = open.pop() {
+        if !std::mem::replace(&mut seen[at], true) {
+            if blocks[at].steps.iter().any(is_step) {
+                return true;
+            }
+            open.extend(blocks[at].exit.successors().iter().map(|next| next.index()));
+        }
+    }
+    false
+}
+
 #[cfg(test)]
 mod tests {
-    use crate::rules::testing::{expect, expect_with};
+    use crate::rules::testing::{expect, expect_in_scripts, expect_with};
 
     #[test]
     fn only_a_guard_that_outlasts_the_burst_helps() {
@@ -130,6 +160,27 @@ on bumped(other: parcel) when not taken {
 "#,
             ],
         );
+    }
+
+    #[test]
+    fn every_way_through_and_what_is_put_off_count() {
+        let script = |mark: &str, body: &str| {
+            let text = format!(
+                "script tides for tide\n\nprivate busy: bool = false\n\non bumped(other) when not busy {{{mark}\n    busy = true\n{body}\n}}\n"
+            );
+            let registry =
+                "[variables.tide]\nheight = { type = \"int\", scope = \"global\", default = 0, engine = \"reads\" }\n";
+            expect_in_scripts(registry, &[&text]);
+        };
+        let perhaps = "    if chance(0.5) { wait 1s }\n    busy = false";
+        script("", &format!("    height += 1 // ~ sharing/burst\n    note \"{{busy}}\"\n{perhaps}"));
+        script(
+            " // ~ sharing/reentry",
+            "    note \"{busy}\"\n    after 1s {\n        height += 1 // ~ sharing/burst\n    }\n    busy = false",
+        );
+        script("", "    height += 1\n    after 1s {\n        busy = false\n    }");
+        // The one way steps and keeps the rest out, the other does neither.
+        script("", "    if chance(0.5) { height += 1 } else { busy = false }\n    wait 1s\n    busy = false");
     }
 
     #[test]

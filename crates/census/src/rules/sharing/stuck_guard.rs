@@ -120,7 +120,10 @@ fn judge(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, flag: &Flag) -> Optio
     if !pauses.iter().any(|pause| puts_back(pause) || can_be_dropped(&pause)) {
         return None;
     }
-    pauses.retain(is_up);
+    // What an activation puts back at its own end is not left up by its `after` blocks.
+    let is_end = |pause: &&Pause| pause.wait.is_none() && !pause.later;
+    let ends_down = pauses.iter().any(|pause| is_end(&pause)) && !pauses.iter().filter(is_end).any(is_up);
+    pauses.retain(|pause| is_up(pause) && !(ends_down && pause.later && pause.wait.is_none()));
     let at = pauses.iter().find(is_way_out).or_else(|| pauses.iter().find(can_be_dropped))?;
     Some(word(facts, handler, flag, set, at))
 }
@@ -224,6 +227,7 @@ on touched(other) when not once {
         crane(later, "");
         crane(&perhaps, " // ~ sharing/stuck-guard");
         crane(&format!("{perhaps}    else {{\n        busy = false\n    }}\n"), "");
+        crane(&format!("{}    busy = false\n", later.replace("busy = false", "if chance(0.5) { busy = false }")), "");
         // Up again on every way out, it is never put back.
         crane(
             "    note \"{busy}\"\n    if chance(0.5) {\n        busy = false\n        note \"{busy}\"\n    }\n    busy = true\n",
