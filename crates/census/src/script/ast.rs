@@ -387,7 +387,13 @@ impl BinaryOp {
     /// Whether it compares.
     #[must_use]
     pub fn is_comparison(self) -> bool {
-        matches!(self, Self::Equal | Self::NotEqual | Self::Less | Self::LessEqual | Self::Greater | Self::GreaterEqual)
+        matches!(self, Self::Equal | Self::NotEqual) || self.is_order()
+    }
+
+    /// Whether it asks which of two is more.
+    #[must_use]
+    pub fn is_order(self) -> bool {
+        matches!(self, Self::Less | Self::LessEqual | Self::Greater | Self::GreaterEqual)
     }
 }
 

@@ -83,7 +83,7 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
             if builds_on(handler.unit, *place, *value) || findings.iter().any(|known| known.at == at(step.span)) {
                 continue;
             }
-            if (all.differs(*value) || all.constants_differ(*place, step.span)) && !all.is_for_one(step.span) {
+            if (all.differs(*value) || all.constants_differ(*place, step.span)) && !all.is_settled(step.span) {
                 let (name, actor) =
                     (registry.identity(id), handler.unit.owner.map_or("", |owner| &*registry.owner(owner).name));
                 let message = format!(
@@ -117,9 +117,34 @@ fn reaches_all(facts: &Facts<'_>, handler: &HandlerView<'_, '_>) -> bool {
 }
 
 impl Bodies<'_, '_> {
-    /// Whether one instance alone gets to a statement: the one that a test asks for, as in `who == self`.
-    fn is_for_one(&self, at: Span) -> bool {
-        self.tests_before(at).into_iter().any(|(test, wanted)| self.asks_for_self(self.behind(test), wanted))
+    /// Whether a test settles which instance has its way, whoever is asked last: one asks for it, as in `who == self`, or
+    /// the best of all is looked for, as in `if load > most { most = load }`.
+    fn is_settled(&self, at: Span) -> bool {
+        let tests = self.tests_before(at);
+        tests.iter().any(|&(test, wanted)| self.asks_for_self(self.behind(test), wanted) || self.is_contest(test))
+    }
+
+    /// Whether a test compares a variable with what the variable is given where the test has come out.
+    fn is_contest(&self, test: ExprId) -> bool {
+        let unit = self.handler.unit;
+        let text = |expr: ExprId| self.facts.project.text(unit, unit.tree.expr(unit.behind(expr)).span);
+        match unit.tree.expr(self.behind(test)).kind {
+            ExprKind::Unary(UnaryOp::Not, inner) => self.is_contest(inner),
+            ExprKind::Binary(BinaryOp::And, left, right) => self.is_contest(left) || self.is_contest(right),
+            ExprKind::Binary(op, left, right) if op.is_order() => self.steps().any(|step| match &step.kind {
+                StepKind::Assign { place, op: AssignOp::Set, value, .. } => {
+                    let compared = |side: ExprId, other: ExprId| {
+                        unit.meaning(side) == Meaning::Value(*place) && text(other) == text(*value)
+                    };
+                    let behind =
+                        |(known, _): (ExprId, bool)| unit.tree.expr(known).span.contains(unit.tree.expr(test).span);
+                    (compared(left, right) || compared(right, left))
+                        && self.tests_before(step.span).into_iter().any(behind)
+                }
+                _ => false,
+            }),
+            _ => false,
+        }
     }
 
     fn asks_for_self(&self, test: ExprId, wanted: bool) -> bool {
@@ -204,6 +229,28 @@ impl Bodies<'_, '_> {
 #[cfg(test)]
 mod tests {
     use crate::rules::testing::expect;
+
+    #[test]
+    fn the_best_of_all_does_not_depend_on_who_is_asked_last() {
+        let registry = r#"[variables]
+mailboat.load = { type = "int", scope = "instance", default = 0, engine = "both" }
+office.most = { type = "int", scope = "global", default = 0, engine = "reads", writers = ["*"] }
+office.leader = { type = "ref", of = "mailboat", scope = "global", engine = "reads", writers = ["*"] }
+"#;
+        let race = |body: &str| {
+            let script = format!("script race for mailboat in harbor\n\non bell {{\n{body}}}\n");
+            crate::rules::testing::expect_in_scripts(registry, &[&script]);
+        };
+        race("    if load > office.most {\n        office.most = load\n        office.leader = self\n    }\n");
+        race(
+            "    let mine = load\n    if lit() and office.most < mine {\n        office.most = load\n    }\n}\n\nproc lit() -> bool {\n    return load > 2\n",
+        );
+        let last = " // ~ sharing/last-writer-wins\n";
+        race(&format!("    if load > 3 {{\n        office.most = load{last}    }}\n"));
+        race(&format!(
+            "    if load > office.most {{\n        office.most = load + 1{last}        office.leader = self{last}    }}\n"
+        ));
+    }
 
     #[test]
     fn one_that_is_asked_for_is_nobodys_rival() {
