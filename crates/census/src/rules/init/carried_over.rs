@@ -1,9 +1,9 @@
 //! `init/carried-over`: the project keeps variables for the session, a handler changes this one, and no `start` handler gives it a fresh value.
 
 use crate::finding::{Finding, Level, RuleName};
-use crate::flow::access::Body;
+use crate::flow::access::{Access, AccessKind, Body};
 use crate::project::CellId;
-use crate::registry::{Lifetime, Scope, VarId};
+use crate::registry::{Lifetime, Scope, VarId, Variable};
 use crate::rules::Facts;
 use crate::rules::{Example, Rule};
 
@@ -55,9 +55,7 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
         let cell = CellId(id.0);
         !variable.lifetime_stated
             && !variable.constant
-            && facts
-                .uses(cell)
-                .any(|(_, access)| access.writes() && matches!(access.body, Body::Handler(_) | Body::Procedure(_)))
+            && facts.uses(cell).any(|(_, access)| changes(variable, access))
             && !facts.world.fresh_at_start(cell)
             && kept(facts, id)
     });
@@ -76,6 +74,12 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
         .collect()
 }
 
+/// Whether a use leaves something to carry over: what begins without a value, and is only ever cleared, has nothing.
+fn changes(variable: &Variable, access: &Access) -> bool {
+    let in_script = matches!(access.body, Body::Handler(_) | Body::Procedure(_));
+    in_script && access.writes() && (access.kind != AccessKind::Clear || variable.default.is_some())
+}
+
 /// Only listed instances keep their values into the next run.
 fn kept(facts: &Facts<'_>, id: VarId) -> bool {
     let variable = facts.registry().var(id);
@@ -85,6 +89,20 @@ fn kept(facts: &Facts<'_>, id: VarId) -> bool {
 #[cfg(test)]
 mod tests {
     use crate::rules::testing::expect_with;
+
+    #[test]
+    fn what_never_has_a_value_carries_none_over() {
+        let config = "[project]\nname = \"Saltmarsh Mail\"\nfirst_scene = \"harbor\"\nlifetime = \"session\"\n";
+        let registry =
+            |mark: &str| format!("[variables.tide]\nmark = {{ type = \"int\", scope = \"global\" }} # ~ {mark}\n");
+        let script = |line: &str| {
+            format!(
+                "script tides for tide\n\non bell {{\n    if mark is set {{\n        note \"{{mark}}\"\n    }}\n    {line}\n}}\n"
+            )
+        };
+        expect_with(config, &registry("init/never-set"), &[&script("clear mark")]);
+        expect_with(config, &registry("init/carried-over"), &[&script("mark = 3")]);
+    }
 
     #[test]
     fn only_what_start_sets_anew_is_fresh() {
