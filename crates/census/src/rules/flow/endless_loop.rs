@@ -53,23 +53,33 @@ on bell {
 fn check(facts: &Facts<'_>) -> Vec<Finding> {
     let mut findings = Vec::new();
     for (script, unit) in facts.project.script_ids() {
-        let bodies = unit.tree.handlers.iter().map(|handler| &handler.body);
-        for body in bodies.chain(unit.tree.procedures.iter().map(|procedure| &procedure.body)) {
-            walk(body, &mut |statement| {
-                if let StatementKind::While { condition, body } = &statement.kind
-                    && is_endless(facts, script, unit, *condition, body)
-                {
-                    let message = "once it has begun, nothing in this loop can end it: it never waits, never leaves, and never changes its condition";
-                    let at = unit.tree.expr(*condition).span;
-                    findings.push(
-                        Finding::new(RULE.name, unit.at(Span { start: statement.span.start, end: at.end }), message)
-                            .help("change what the condition reads, or `wait` inside the loop"),
-                    );
-                }
-            });
+        for (start, condition) in endless(facts, script, unit) {
+            let message = "once it has begun, nothing in this loop can end it: it never waits, never leaves, and never changes its condition";
+            let at = Span { start, end: unit.tree.expr(condition).span.end };
+            findings.push(
+                Finding::new(RULE.name, unit.at(at), message)
+                    .help("change what the condition reads, or `wait` inside the loop"),
+            );
         }
     }
     findings
+}
+
+/// The loops of a script that nothing ends once they have begun: where each starts, and its condition.
+#[must_use]
+pub fn endless(facts: &Facts<'_>, script: ScriptId, unit: &ScriptUnit) -> Vec<(u32, ExprId)> {
+    let mut found = Vec::new();
+    let bodies = unit.tree.handlers.iter().map(|handler| &handler.body);
+    for body in bodies.chain(unit.tree.procedures.iter().map(|procedure| &procedure.body)) {
+        walk(body, &mut |statement| {
+            if let StatementKind::While { condition, body } = &statement.kind
+                && is_endless(facts, script, unit, *condition, body)
+            {
+                found.push((statement.span.start, *condition));
+            }
+        });
+    }
+    found
 }
 
 fn is_endless(facts: &Facts<'_>, script: ScriptId, unit: &ScriptUnit, condition: ExprId, body: &Block) -> bool {
@@ -200,6 +210,19 @@ proc rise() {
 }
 "#],
         );
+    }
+
+    #[test]
+    fn a_count_that_is_forgotten_is_one_mistake() {
+        let rung = "[variables.tide]\nrung = { type = \"int\", scope = \"global\", default = 0, engine = \"reads\" }\n";
+        let count = |step: &str, mark: &str| {
+            let script = format!(
+                "script bells for tide\n\non bell {{\n    let n = 0\n    while n < 3 {{{mark}\n        rung += 1\n{step}    }}\n}}\n"
+            );
+            expect(rung, &[&script]);
+        };
+        count("        n += 1\n", "");
+        count("", " // ~ flow/endless-loop");
     }
 
     #[test]

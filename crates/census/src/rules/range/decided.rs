@@ -7,6 +7,7 @@ use crate::project::builtin::Builtin;
 use crate::project::{Cell, CellId, Meaning, Place, PlaceId, ProcFacts, ProcId, ScriptId, ScriptUnit};
 use crate::registry::Bound;
 use crate::rules::Facts;
+use crate::rules::flow::endless_loop::endless;
 use crate::script::ast::*;
 use crate::source::Span;
 use rustc_hash::{FxHashMap, FxHashSet};
@@ -20,13 +21,19 @@ pub fn check(facts: &Facts<'_>, rule: RuleName, outcome: bool) -> Vec<Finding> {
         let outcomes = outcomes(facts, script);
         let excused = excused(facts, script, unit);
         let locals = Locals::new(facts, unit);
+        // That the test of a loop without end always comes out true is that loop's mistake.
+        let endless = if outcome { endless(facts, script, unit) } else { Vec::new() };
+        let asks_on = |test: ExprId| {
+            let span = |expr: ExprId| unit.tree.expr(expr).span;
+            endless.iter().any(|&(_, condition)| span(condition).contains(span(test)))
+        };
         let skipped = |test: ExprId| jumped_over.iter().any(|skip| skip.is(unit, test));
         let conditions = conditions(unit);
         let mut decided: Vec<(ExprId, Outcome)> = conditions
             .into_iter()
             .filter_map(|test| Some((test, outcome_of(unit, &outcomes, test)?)))
             .filter(|(_, found)| (found.yes, found.no) == (outcome, !outcome))
-            .filter(|(test, _)| !excused.contains(test))
+            .filter(|(test, _)| !excused.contains(test) && !asks_on(*test))
             .filter(|&(test, _)| !skipped(test) && !behind(unit, test).is_some_and(skipped))
             .filter(|&(test, _)| locals.depends_on_play(test))
             .collect();
