@@ -952,24 +952,50 @@ impl<'w, 'p> Run<'w, 'p> {
     }
 
     fn choose(&mut self, state: &State, offers: &[Offer], span: Span, next: &mut Ways) {
-        let mut asked = state.clone();
-        for when in offers.iter().filter_map(|offer| offer.when) {
-            if self.calls_procedure(when) {
-                self.eval(&mut asked, when);
-            }
-        }
-        let state = &asked;
+        let Some(asked) = self.ask(state.clone(), offers) else { return };
         for offer in offers {
             let offered = match offer.when {
-                Some(when) => self.branch(state.clone(), when).0,
-                None => Some(state.clone()),
+                Some(when) => self.branch(asked.clone(), when).0,
+                None => Some(asked.clone()),
             };
             let Some(mut state) = offered else { continue };
-            self.show(&mut state, offer.text);
+            if !self.calls_any(offer.text) {
+                self.show(&mut state, offer.text);
+            }
             if let Some(state) = self.wait(state, Some(span), None) {
                 next.push((offer.block, state));
             }
         }
+    }
+
+    /// What the procedures do that the choices' conditions and texts call, whichever choice is taken then; none where they
+    /// never come back.
+    fn ask(&mut self, state: State, offers: &[Offer]) -> Option<State> {
+        offers.iter().try_fold(state, |mut state, offer| {
+            let by_text = self.calls_any(offer.text);
+            let (yes, no) = match offer.when {
+                Some(when) if by_text => self.branch(state, when),
+                Some(when) if self.calls_any(when) => {
+                    self.eval(&mut state, when);
+                    (Some(state), None)
+                }
+                None if by_text => (Some(state), None),
+                _ => return Some(state),
+            };
+            if self.take_dead() {
+                return None;
+            }
+            let shown = yes.and_then(|mut state| {
+                if by_text {
+                    self.show(&mut state, offer.text);
+                }
+                (!self.take_dead()).then_some(state)
+            });
+            match (shown, no) {
+                (Some(shown), Some(no)) => Some(shown.join(&no)),
+                (shown, no) => shown.or(no),
+            }
+        })
     }
 
     // ---- steps ----

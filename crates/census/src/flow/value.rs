@@ -52,7 +52,7 @@ impl std::fmt::Debug for Set {
 type Few = SmallVec<[f64; SET_LIMIT * 2]>;
 
 /// How many texts are kept apart.
-const TEXT_LIMIT: usize = 256;
+pub const TEXT_LIMIT: usize = 256;
 
 /// What a numeric place may hold.
 #[derive(Clone, PartialEq, Debug)]

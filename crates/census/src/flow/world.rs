@@ -38,7 +38,7 @@ use super::graph::{self, Exit, Graph, StepKind};
 use super::linear::Slot;
 use super::state::State;
 use super::trend::{Moved, Trend};
-use super::value::{Abstract, Num, Symbol, Value};
+use super::value::{Abstract, Num, Symbol, TEXT_LIMIT, Value};
 use crate::project::{Base, Cell, CellId, Meaning, Place, PlaceId, ProcId, Project, ScriptId, ScriptUnit};
 use crate::registry::{
     Bound, InstanceId, OwnerId, OwnerKind, Registry, Scope, SignalId, Type, Value as Constant, VarId, ids,
@@ -686,13 +686,26 @@ impl<'p> World<'p> {
         }
     }
 
+    /// Anything that a variable may be given: of an enum, any of its values.
+    fn any_of(&self, id: VarId) -> Value {
+        let variable = self.project.registry.var(id);
+        let values = variable.values.iter().map(|value| self.symbols.get(value).copied());
+        match (variable.ty, values.collect::<Option<SmallVec<[Symbol; 4]>>>()) {
+            (Type::Enum(_), Some(mut all)) if (1..=TEXT_LIMIT).contains(&all.len()) => {
+                all.sort_unstable();
+                Value::Text(Some(all))
+            }
+            (ty, _) => anything(ty),
+        }
+    }
+
     /// What the game writes lies anywhere within the range, so it reaches as far as its bounds do by now. Gives the cells
     /// that have grown.
     fn renew_engine_reach(&mut self) -> Vec<CellId> {
         let registry = &self.project.registry;
         let mut grown = Vec::new();
         for id in registry.var_ids().filter(|&id| registry.var(id).engine_writes) {
-            let value = self.within_bounds(id, anything(registry.var(id).ty)).unwrap_or(Value::Other);
+            let value = self.within_bounds(id, self.any_of(id)).unwrap_or(Value::Other);
             let known = &self.reach[id.index()];
             let joined = if is_nothing(known) { value.clone() } else { known.join(&value) };
             if joined != *known {

@@ -86,10 +86,12 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
 
 /// Whether an activation that is at a pause may step something after it, or in an `after` block that it has put off.
 fn steps_later(handler: &HandlerView<'_, '_>, steps: &[Span], pause: &Pause) -> bool {
-    let Some(wait) = pause.wait else {
-        let put_off = guard::put_off(handler);
-        return pause.forked && put_off.iter().any(|block| steps.iter().any(|&step| block.span.contains(step)));
-    };
+    let put_off = guard::put_off(handler);
+    let in_put_off = |step: &Span| put_off.iter().any(|block| block.span.contains(*step));
+    if pause.forked && steps.iter().any(in_put_off) {
+        return true;
+    }
+    let Some(wait) = pause.wait else { return false };
     let is_step = |step: &Step| matches!(step.kind, StepKind::Call(_)) || steps.contains(&step.span);
     let blocks = &handler.graph.blocks;
     let stands = |at: &usize| blocks[*at].exit_span == wait || blocks[*at].steps.iter().any(|step| step.span == wait);
@@ -177,6 +179,10 @@ on bumped(other: parcel) when not taken {
         script(
             " // ~ sharing/reentry",
             "    note \"{busy}\"\n    after 1s {\n        height += 1 // ~ sharing/burst\n    }\n    busy = false",
+        );
+        script(
+            " // ~ sharing/reentry",
+            "    note \"{busy}\"\n    busy = false\n    after 1s {\n        height += 1 // ~ sharing/burst\n    }\n    wait 1s",
         );
         script("", "    height += 1\n    after 1s {\n        busy = false\n    }");
         // The one way steps and keeps the rest out, the other does neither.

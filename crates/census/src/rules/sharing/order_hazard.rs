@@ -394,6 +394,21 @@ mod tests {
     }
 
     #[test]
+    fn what_the_game_sets_to_one_mode_is_in_no_other() {
+        let registry = r#"[variables.tide]
+left = { type = "int", scope = "global", default = 9, engine = "reads" }
+mood = { type = "enum", scope = "global", default = "calm", values = ["calm", "brisk", "storm"], engine = "writes" }
+"#;
+        let parted = |first: &str, second: &str, mark: &str| {
+            let one = format!("script one for tide\n\non bell when mood {first} {{\n    left = 3\n}}\n");
+            let two = format!("script two for tide\n\non bell when mood {second} {{\n    left += 1{mark}\n}}\n");
+            expect(registry, &[&one, &two]);
+        };
+        parted("!= \"calm\"", "== \"calm\"", "");
+        parted("!= \"calm\"", "!= \"storm\"", " // ~ sharing/order-hazard");
+    }
+
+    #[test]
     fn a_wait_on_one_way_leaves_the_other() {
         let registry =
             "[variables.tide]\nleft = { type = \"int\", scope = \"global\", default = 9, engine = \"reads\" }\n";

@@ -507,3 +507,30 @@ fn there_are_as_many_as_are_listed_where_nothing_makes_more() {
     moored(&["", "scene = \"harbor\"", "scene = \"harbor\""], "", " // ~ range/can-exceed");
     moored(&["", ""], "    spawn skiff\n", " // ~ range/can-exceed");
 }
+
+#[test]
+fn a_choice_that_is_not_offered_ends_nothing() {
+    let script = r#"script desk for office
+
+private left: int
+
+proc over() -> int {
+    restart
+    return 1 // ~ unused/unreachable
+}
+
+on bell {
+    ask "Stay?" {
+        choice "Until {over()}" when chance(0.5) {
+            note "On."
+        }
+        choice "No" {
+            note "Home."
+        }
+    }
+    show "{left}" // ~ init/read-before-set
+    left = 2
+}
+"#;
+    expect_in_scripts("", &[script]);
+}
