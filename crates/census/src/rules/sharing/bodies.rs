@@ -63,13 +63,6 @@ impl<'p, 'f> Bodies<'p, 'f> {
         self.values.get(&place).into_iter().flatten().copied().chain(self.passed(local)).collect()
     }
 
-    /// Whether a local has no value that stands in the script: the name of a `for`.
-    #[must_use]
-    pub fn is_bound(&self, local: LocalId) -> bool {
-        let place = self.handler.unit.local_places[local.0 as usize];
-        self.others.contains(&place) && !self.values.contains_key(&place)
-    }
-
     /// What stands behind an expression: that of a `let`, or of a parameter for which one call alone passes something.
     #[must_use]
     pub fn behind(&self, expr: ExprId) -> ExprId {

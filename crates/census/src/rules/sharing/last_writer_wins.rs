@@ -2,16 +2,14 @@
 
 use super::bodies::Bodies;
 use crate::finding::{Finding, Level, RuleName};
-use crate::flow::access::{builds_on, walk_expr};
+use crate::flow::access::builds_on;
 use crate::flow::graph::StepKind;
-use crate::project::builtin::Builtin;
 use crate::project::{Base, Meaning, Place, PlaceId};
 use crate::rules::Facts;
 use crate::rules::facts::HandlerView;
 use crate::rules::{Example, Rule};
 use crate::script::ast::*;
 use crate::source::Span;
-use rustc_hash::FxHashSet;
 
 /// The rule.
 pub const RULE: Rule = Rule {
@@ -164,34 +162,6 @@ impl Bodies<'_, '_> {
         }
     }
 
-    /// Whether a value can differ between instances: it reads what is theirs, or draws.
-    fn differs(&self, value: ExprId) -> bool {
-        self.differs_beside(value, &mut FxHashSet::default())
-    }
-
-    /// The same, for a value that goes into locals which are looked at already: what they feed each other adds nothing.
-    fn differs_beside(&self, value: ExprId, seen: &mut FxHashSet<LocalId>) -> bool {
-        let unit = self.handler.unit;
-        let mut found = false;
-        walk_expr(unit, value, &mut |expr| {
-            found |= match unit.meaning(expr) {
-                Meaning::Own => true,
-                Meaning::Builtin(Builtin::Random | Builtin::Chance) | Meaning::Procedure(_) => true,
-                Meaning::Value(place) | Meaning::Axis(place, _) | Meaning::Bound(place, _) => match unit.place(place) {
-                    Place::Private(_) | Place::Variable(_, Base::Own | Base::Held(_)) => true,
-                    Place::Local(local) => seen.insert(local) && self.local_differs(local, seen),
-                    _ => false,
-                },
-                _ => false,
-            };
-        });
-        found
-    }
-
-    fn local_differs(&self, local: LocalId, seen: &mut FxHashSet<LocalId>) -> bool {
-        self.is_bound(local) || self.given(local).into_iter().any(|value| self.differs_beside(value, seen))
-    }
-
     /// Whether the variable is given different constants, chosen by a test that can differ.
     fn constants_differ(&self, place: PlaceId, at: Span) -> bool {
         let unit = self.handler.unit;
@@ -205,24 +175,6 @@ impl Bodies<'_, '_> {
         texts.sort_unstable();
         texts.dedup();
         texts.len() > 1 && unit.ways_to(at).iter().any(|&way| self.is_chosen(way))
-    }
-
-    /// Whether a statement stands behind a test that can differ.
-    fn is_chosen(&self, at: Span) -> bool {
-        let tree = &self.handler.unit.tree;
-        let bodies = tree.procedures.iter().map(|procedure| &procedure.body).chain([&self.handler.tree.body]);
-        let mut chosen = false;
-        for body in bodies.filter(|body| body.span.contains(at)) {
-            walk(body, &mut |statement| {
-                let tests: Vec<ExprId> = match &statement.kind {
-                    StatementKind::If { arms, .. } => arms.iter().map(|arm| arm.tests[0]).collect(),
-                    StatementKind::Match { subject, .. } => vec![*subject],
-                    _ => Vec::new(),
-                };
-                chosen |= statement.span.contains(at) && tests.into_iter().any(|test| self.differs(test));
-            });
-        }
-        chosen
     }
 }
 
@@ -264,6 +216,44 @@ last = { type = "ref", of = "mailboat", scope = "global", writers = ["mailboat"]
         told("if tide.caller == self {\n tide.last = self\n }");
         told("if tide.caller != self {\n return\n }\n tide.last = self");
         told("if tide.caller != self {\n tide.last = self // ~ sharing/last-writer-wins\n }");
+    }
+
+    #[test]
+    fn what_is_one_for_all_and_what_is_not() {
+        let registry = r#"[variables]
+mailboat.load = { type = "int", scope = "instance", default = 0, engine = "both" }
+mailboat.draught = { type = "int", scope = "instance", default = 2, constant = true, engine = "reads" }
+mailboat.sails = { type = "int", scope = "instance", default = 2, constant = true, engine = "reads" }
+tide.sum = { type = "int", scope = "global", default = 0, engine = "reads", writers = ["*"] }
+
+[instances.dusk_boat]
+of = "mailboat"
+start = { sails = 3 }
+
+[instances.noon_boat]
+of = "mailboat"
+
+[signals.flood]
+from = "engine"
+to = "all"
+parameters = { height = "int" }
+"#;
+        let set = |body: &str| {
+            expect(registry, &[&format!("script race for mailboat in harbor\n\non flood(height) {{\n{body}\n}}\n")]);
+        };
+        let last = "// ~ sharing/last-writer-wins";
+        set("    tide.sum = draught + height");
+        set(&format!("    tide.sum = sails {last}"));
+        set(
+            "    tide.sum = total(height)\n}\n\nproc total(most: int) -> int {\n    let all = 0\n    for boat in mailboat where boat.load < most {\n        all += boat.load\n    }\n    return all",
+        );
+        set(&format!(
+            "    let others = 0\n    for boat in mailboat where boat != self {{\n        others += boat.load\n    }}\n    tide.sum = others {last}"
+        ));
+        set(&format!("    let late = 0\n    if load > 3 {{\n        late = 1\n    }}\n    tide.sum = late {last}"));
+        set(&format!(
+            "    tide.sum = grade() {last}\n}}\n\nproc grade() -> int {{\n    if load > 3 {{\n        return 1\n    }}\n    return 0"
+        ));
     }
 
     #[test]

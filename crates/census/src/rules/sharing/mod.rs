@@ -4,6 +4,7 @@ mod apart;
 mod bodies;
 pub mod burst;
 pub mod constant_written;
+mod differing;
 pub mod feedback;
 pub mod foreign_write;
 pub mod guard;
