@@ -142,8 +142,11 @@ pub fn width() -> usize {
 /// Breaks a text into lines of at most `width` columns, at blanks.
 #[must_use]
 pub fn wrap(text: &str, width: usize) -> Vec<String> {
-    let options =
-        textwrap::Options::new(width.max(20)).break_words(false).word_separator(textwrap::WordSeparator::AsciiSpace);
+    // Each line as full as it gets: to even them out takes longer than all else that is done for a line.
+    let options = textwrap::Options::new(width.max(20))
+        .break_words(false)
+        .word_separator(textwrap::WordSeparator::AsciiSpace)
+        .wrap_algorithm(textwrap::WrapAlgorithm::FirstFit);
     textwrap::wrap(text, options).into_iter().map(std::borrow::Cow::into_owned).collect()
 }
 
