@@ -6,7 +6,7 @@ use crate::finding::{Finding, Level, RuleName};
 use crate::flow::access::{Access, AccessKind, Body, walk_expr};
 use crate::project::builtin::Builtin;
 use crate::project::{CellId, Meaning, Place, ScriptUnit};
-use crate::registry::{Bound, End, Overflow};
+use crate::registry::{Bound, End, Overflow, Type};
 use crate::rules::Facts;
 use crate::rules::facts::HandlerView;
 use crate::rules::{Example, Rule};
@@ -167,8 +167,26 @@ struct Edge {
     cell: CellId,
     at: Span,
     turn: Turn,
+    /// How it works out its value from what changed alone, where that is whole or a flag.
+    mirror: Option<Mirror>,
     /// What brings a test before the write to fail.
     held_by: Vec<Hold>,
+}
+
+/// `x + plus`, or `plus - x`; `not x` is `1 - x`.
+#[derive(Clone, Copy, PartialEq, Debug)]
+struct Mirror {
+    turned: bool,
+    plus: f64,
+}
+
+impl Mirror {
+    const SAME: Self = Self { turned: false, plus: 0.0 };
+
+    /// What comes of it if it is turned once more, for `-x`, and moved by so much.
+    fn then(self, turned: bool, plus: f64) -> Self {
+        Self { turned: self.turned != turned, plus: plus + if turned { -self.plus } else { self.plus } }
+    }
 }
 
 /// A test that fails once a cell has gone far enough one way.
@@ -183,7 +201,13 @@ struct Hold {
 /// Whether a circle is certain to come to its end: a pass writes nothing new, or all that changes goes one way, up to a
 /// number or to a test that comes to fail.
 fn ends(circle: &[Edge]) -> bool {
-    if circle.iter().any(|edge| edge.turn == Turn::Ends) || circle.iter().all(|edge| edge.turn == Turn::Copies) {
+    let comes_back = || {
+        let all =
+            circle.iter().try_fold(Mirror::SAME, |all, edge| edge.mirror.map(|next| all.then(next.turned, next.plus)));
+        all == Some(Mirror::SAME)
+    };
+    let copies = || circle.iter().all(|edge| edge.turn == Turn::Copies);
+    if circle.iter().any(|edge| edge.turn == Turn::Ends) || copies() || comes_back() {
         return true;
     }
     let fails = |hold: &Hold, cell: CellId, way: Way| {
@@ -260,9 +284,18 @@ fn edges(
         let bodies = bodies.get_or_init(|| Bodies::new(facts, *handler));
         let turn = turn(bodies, access, op, value);
         let held_by = held_by(bodies, access.statement);
+        let mirror = value.filter(|_| op == AssignOp::Set).and_then(|value| mirror(bodies, value));
         let itself = answers.iter().filter(|&&to| to == from);
         for &to in itself.chain(answers.iter().filter(|&&to| to != from)).take(MOST_ANSWERS) {
-            edges.push(Edge { from, to, cell: access.cell, at: access.statement, turn, held_by: held_by.clone() });
+            edges.push(Edge {
+                from,
+                to,
+                cell: access.cell,
+                at: access.statement,
+                turn,
+                mirror,
+                held_by: held_by.clone(),
+            });
         }
     }
     edges
@@ -288,6 +321,33 @@ fn turn(bodies: &Bodies<'_, '_>, access: &Access, op: AssignOp, value: Option<Ex
         None => Turn::Copies,
         Some(way) => Turn::Moves { way, itself: cell == access.cell, stops: stops || is_cut(way) },
     })
+}
+
+/// How a value is worked out from what changed, without rounding: then a circle of such writes may come back to where it
+/// began, as `down = not up` and `up = not down` do.
+fn mirror(bodies: &Bodies<'_, '_>, value: ExprId) -> Option<Mirror> {
+    let unit = bodies.handler.unit;
+    let value = bodies.behind(value);
+    if !matches!(unit.ty(value), Type::Int | Type::Bool) {
+        return None;
+    }
+    match &unit.tree.expr(value).kind {
+        ExprKind::Path(_) => {
+            let cell = bodies.facts.project.cell_of(unit, unit.place_of(value)?)?;
+            (changed(bodies.facts, &bodies.handler) == Some(cell)).then_some(Mirror::SAME)
+        }
+        ExprKind::Unary(UnaryOp::Not, inner) => Some(mirror(bodies, *inner)?.then(true, 1.0)),
+        ExprKind::Unary(UnaryOp::Minus, inner) => Some(mirror(bodies, *inner)?.then(true, 0.0)),
+        ExprKind::Binary(op @ (BinaryOp::Add | BinaryOp::Subtract), left, right) => {
+            let subtracts = *op == BinaryOp::Subtract;
+            match (still(bodies, *left), still(bodies, *right)) {
+                (None, Some(by)) => Some(mirror(bodies, *left)?.then(false, if subtracts { -by } else { by })),
+                (Some(from), None) => Some(mirror(bodies, *right)?.then(subtracts, from)),
+                _ => None,
+            }
+        }
+        _ => None,
+    }
 }
 
 /// Whether a cell that goes one way comes to a limit that stays where it is, and is cut to it.
@@ -343,19 +403,23 @@ fn moved(bodies: &Bodies<'_, '_>, value: ExprId, of: &[Option<CellId>]) -> Optio
 
 /// The sign of an amount that never changes.
 fn sign(bodies: &Bodies<'_, '_>, amount: ExprId) -> Option<Way> {
-    let (facts, unit) = (bodies.facts, bodies.handler.unit);
-    let amount = bodies.behind(amount);
-    let number = match &unit.tree.expr(amount).kind {
-        #[allow(clippy::cast_precision_loss, reason = "only the sign counts")]
-        ExprKind::Int(value) => *value as f64,
-        ExprKind::Float(value) => *value,
-        ExprKind::Unary(UnaryOp::Minus, inner) => return sign(bodies, *inner).map(Way::opposite),
-        _ => facts.world.fixed(facts.project.cell_of(unit, unit.place_of(amount)?)?)?,
-    };
-    match number {
+    match still(bodies, amount)? {
         number if number > 0.0 => Some(Way::Up),
         number if number < 0.0 => Some(Way::Down),
         _ => None,
+    }
+}
+
+/// A number that never changes.
+fn still(bodies: &Bodies<'_, '_>, number: ExprId) -> Option<f64> {
+    let (facts, unit) = (bodies.facts, bodies.handler.unit);
+    let number = bodies.behind(number);
+    match &unit.tree.expr(number).kind {
+        #[allow(clippy::cast_precision_loss, reason = "beyond 2⁵³ a step is as good as one beside it")]
+        ExprKind::Int(value) => Some(*value as f64),
+        ExprKind::Float(value) => Some(*value),
+        ExprKind::Unary(UnaryOp::Minus, inner) => Some(-still(bodies, *inner)?),
+        _ => facts.world.fixed(facts.project.cell_of(unit, unit.place_of(number)?)?),
     }
 }
 
@@ -545,6 +609,31 @@ on bell {
 }
 "#],
         );
+    }
+
+    #[test]
+    fn two_that_mirror_each_other_come_back_to_where_they_began() {
+        let answering = |one: &str, other: &str, mark: &str| {
+            let registry = r#"[variables.tide]
+height = { type = "int", scope = "global", default = 0, engine = "both" }
+depth = { type = "int", scope = "global", default = 9, engine = "both" }
+rising = { type = "bool", scope = "global", default = true, engine = "both" }
+falling = { type = "bool", scope = "global", default = false, engine = "both" }
+"#;
+            let name = |write: &str| write.split(' ').next().unwrap_or_default().to_owned();
+            let script = format!(
+                "script tides for tide\n\non changed {} {{\n    {one}\n}}\n\non changed {} {{\n    {other}{mark}\n}}\n",
+                name(other),
+                name(one)
+            );
+            expect(registry, &[&script]);
+        };
+        answering("falling = not rising", "rising = not falling", "");
+        answering("falling = not rising", "rising = falling", " // ~ sharing/feedback");
+        answering("depth = 9 - height", "height = 9 - depth", "");
+        answering("depth = height + 9", "height = depth - 9", "");
+        answering("depth = 9 - height", "height = 8 - depth", " // ~ sharing/feedback");
+        answering("depth = -height", "height = depth", " // ~ sharing/feedback");
     }
 
     #[test]
