@@ -174,12 +174,13 @@ impl<'w> Run<'w, '_> {
         }
     }
 
-    /// Between which numbers an expression lies.
+    /// Between which numbers an expression lies. Where it has no value yet, as with the name of a `for` that holds nothing
+    /// before its first round, that may be any.
     fn ends_of(&mut self, state: &State, expr: ExprId) -> (f64, f64) {
         let quiet = std::mem::replace(&mut self.quiet, true);
         let ends = self.eval(&mut state.clone(), expr).ends();
         self.quiet = quiet;
-        ends
+        if self.take_dead() { (f64::NEG_INFINITY, f64::INFINITY) } else { ends }
     }
 
     /// What is known of a place as a loop is entered stays true less what a counter has counted since: with

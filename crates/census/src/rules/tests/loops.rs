@@ -78,3 +78,34 @@ fn thirds_that_a_relation_is_divided_into_close_no_way() {
         "few = 1\nlet w = 4\nlet i = 0\nwhile i < 2 {\nfew += clamp(i, 0, few.max - few)\nif w - 3 >= -1 {\nw -= 3\n}\ni += 1\n}\noil = 51!",
     );
 }
+
+#[test]
+fn a_procedure_that_is_asked_about_the_name_of_a_loop() {
+    expect_in_scripts(
+        r#"[variables.tide]
+days = { type = "int", scope = "global", writers = ["*"], engine = "reads" }
+calls = { type = "int", scope = "global", default = 0, writers = ["*"], engine = "reads" }
+"#,
+        &["script rounds for tide
+
+on bell {
+    for boat in mailboat {
+        calls += sum_of(boat is none or days is set)
+    }
+    days += 1 // ~ init/read-before-set
+}
+
+on touched(other) {
+    days = 3
+}
+
+proc sum_of(there: bool) -> int {
+    let sum = 0
+    if there {
+        sum = 2
+    }
+    return sum
+}
+"],
+    );
+}
