@@ -8,6 +8,7 @@ use crate::rehearse::machine::{Machine, Observer, Reach};
 use crate::rehearse::value::Value;
 
 /// A run, and what is done to it from outside.
+#[derive(Clone)]
 pub struct Stage<'l, 'p, O: Observer> {
     /// The run.
     pub machine: Machine<'l, 'p, O>,

@@ -110,7 +110,7 @@ pub enum Reach {
 }
 
 /// What is dispatched.
-#[derive(Debug)]
+#[derive(Clone, Debug)]
 pub(super) enum Trigger {
     Signal { signal: SignalId, arguments: SmallVec<[Value; 2]>, reach: Reach },
     Changed { cell: CellId, of: Option<InstanceAt>, old: Option<Value> },
@@ -121,7 +121,7 @@ pub(super) enum Trigger {
 }
 
 /// A question that waits for its answer.
-#[derive(Debug)]
+#[derive(Clone, Debug)]
 pub struct Question {
     /// What was asked.
     pub text: String,
@@ -141,14 +141,15 @@ pub struct Stopped {
 }
 
 /// What the present dispatch will lead to.
-#[derive(Debug, Default)]
+#[derive(Clone, Debug, Default)]
 pub(super) struct Pass {
     pub before: Vec<(CellId, Option<InstanceAt>, Option<Value>)>,
     pub go: Option<OwnerId>,
     pub restart: bool,
 }
 
-/// A run of a project.
+/// A run of a project. A copy goes on from where it stands.
+#[derive(Clone)]
 pub struct Machine<'l, 'p, O: Observer> {
     /// What it looks up.
     pub layout: &'l Layout<'p>,

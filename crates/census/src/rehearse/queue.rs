@@ -6,7 +6,7 @@ use std::collections::VecDeque;
 
 /// The queue. It knows how many activations in it are about to go on, since whatever is removed or left asks for those among
 /// perhaps very many triggers.
-#[derive(Debug, Default)]
+#[derive(Clone, Debug, Default)]
 pub(super) struct Queue {
     triggers: VecDeque<Trigger>,
     resuming: usize,

@@ -22,7 +22,7 @@ pub(super) struct Suspect {
 }
 
 /// All that is wrong for now. One handler can do wrong to thousands of instances, so each is found by what it is.
-#[derive(Default, Debug)]
+#[derive(Clone, Default, Debug)]
 pub(super) struct Suspects {
     all: FxHashMap<Wrong, (u64, Option<Location>)>,
     added: u64,

@@ -126,7 +126,7 @@ struct Change {
 }
 
 /// Watches a run for its goal.
-#[derive(Debug)]
+#[derive(Clone, Debug)]
 pub struct Watcher<'g> {
     goal: &'g Goal,
     now: u64,

@@ -24,6 +24,9 @@ use rayon::prelude::*;
 /// How many dispatches the search may spend on one finding, where nobody says otherwise.
 pub const USUAL_EFFORT: u64 = 1_000_000;
 
+/// How many times what the search may spend goes into leaving out what a run can do without.
+const SHRINKING: u64 = 4;
+
 /// A run that ends in what a finding says, replayed.
 #[derive(Clone, Debug)]
 pub struct Witness {
@@ -59,7 +62,7 @@ pub fn find_all(world: &World<'_>, findings: &[&Finding], effort: u64) -> Vec<Op
 fn find(layout: &Layout<'_>, acts: &acts::Acts, finding: &Finding, effort: u64) -> Option<Witness> {
     let goal = Goal::of(finding)?;
     let found = search::search(layout, acts, &goal, effort)?;
-    let steps = shrink::shrink(layout, &goal, found);
+    let steps = shrink::shrink(layout, &goal, found, effort.saturating_mul(SHRINKING));
     replay(layout, acts, &goal, finding, &steps).or_else(|| {
         // What comes at one moment may come out right by chance, and wrong where it comes one after the other.
         let reaches = |run: &search::Run| search::play(layout, &goal, run).reached.is_some();

@@ -77,7 +77,8 @@ pub fn staged<'l, 'p, 'g>(layout: &'l Layout<'p>, goal: &'g Goal, run: &Run) -> 
     stage
 }
 
-fn begin<'l, 'p, 'g>(layout: &'l Layout<'p>, goal: &'g Goal, seed: u64) -> Stage<'l, 'p, Watcher<'g>> {
+/// A run that has done nothing yet.
+pub(super) fn begin<'l, 'p, 'g>(layout: &'l Layout<'p>, goal: &'g Goal, seed: u64) -> Stage<'l, 'p, Watcher<'g>> {
     let mut machine = Machine::new(layout, seed, Watcher::new(goal));
     machine.limits = LIMITS;
     machine.start();
@@ -119,7 +120,7 @@ fn done_of(stage: &mut Stage<'_, '_, Watcher<'_>>, act: Action) -> Option<Action
 }
 
 /// What a run has cost, in dispatches of an ordinary handler.
-fn cost(machine: &Machine<'_, '_, Watcher<'_>>) -> u64 {
+pub(super) fn cost(machine: &Machine<'_, '_, Watcher<'_>>) -> u64 {
     machine.dispatched.max(machine.worked / STEPS_OF_A_DISPATCH)
 }
 
