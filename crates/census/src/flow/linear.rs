@@ -447,6 +447,9 @@ impl Facts {
     /// The largest value that a form is seen to have at a glance.
     #[must_use]
     pub fn plainly_highest(&self, form: &Linear, ends: Ends<'_>) -> f64 {
+        if form.terms.len() == 1 {
+            return snapped(form.highest(ends));
+        }
         self.search(form, ends, f64::NEG_INFINITY, MEET)
     }
 
