@@ -24,7 +24,7 @@ use super::graph::{Block, BlockId, Exit, Graph, Offer, Step, StepKind, Waiting};
 use super::judge;
 use super::linear::{Facts, Linear, Slot};
 use super::shared::Shared;
-use super::state::{PendingStep, PutOff, Source, State, Suspect, Unseen, Values, Wrong};
+use super::state::{Known, PendingStep, PutOff, Source, State, Suspect, Unseen, Values, Wrong};
 use super::trend::Moved;
 use super::value::{Abstract, Num, Value};
 use super::world::{Asked, Effect, Extent, HandlerId, Others, Part, World};
@@ -426,7 +426,7 @@ impl<'w, 'p> Run<'w, 'p> {
     pub fn unassuming(&self) -> State {
         let values =
             (0..self.table.slots.len()).map(|at| self.world.entry_value(self.handler, &self.table.slots[at])).collect();
-        State {
+        let known = Known {
             values,
             facts: Facts::default(),
             tests: Shared::default(),
@@ -448,7 +448,8 @@ impl<'w, 'p> Run<'w, 'p> {
             copies: Shared::default(),
             apart: Shared::default(),
             removed: Shared::default(),
-        }
+        };
+        known.into()
     }
 
     /// Bounds hold when a handler starts.

@@ -218,9 +218,68 @@ impl Values {
     }
 }
 
-/// What is known at one point.
+/// What is known at one point of one way, in a box: states are handed on far more often than they are made.
 #[derive(Clone, PartialEq, Debug)]
-pub struct State {
+pub struct State(Box<Known>);
+
+impl From<Known> for State {
+    fn from(known: Known) -> Self {
+        Self(Box::new(known))
+    }
+}
+
+impl std::ops::Deref for State {
+    type Target = Known;
+
+    fn deref(&self) -> &Known {
+        &self.0
+    }
+}
+
+impl std::ops::DerefMut for State {
+    fn deref_mut(&mut self) -> &mut Known {
+        &mut self.0
+    }
+}
+
+impl State {
+    /// What is known where two ways meet.
+    #[must_use]
+    pub fn join(self, other: &Self) -> Self {
+        self.joined(other, true)
+    }
+
+    /// The same; outside of loops ranges grow no more, and what says no more than they do is left out.
+    #[must_use]
+    pub fn joined(mut self, other: &Self, in_loop: bool) -> Self {
+        self.take_in(other, in_loop);
+        self
+    }
+
+    /// The same inside an `after` block, or not.
+    #[must_use]
+    pub fn set_later(mut self, later: bool) -> Self {
+        self.later = later;
+        self
+    }
+
+    /// What is known at a loop's head after another round; grows in a few steps only.
+    #[must_use]
+    pub fn widen(&self, next: &Self, thresholds: &[f64]) -> Self {
+        let joined = self.clone().join(next);
+        let mut wide = joined.clone();
+        if joined.forked != self.forked {
+            wide.forked = Some(PutOff { first: 0.0, last: f64::INFINITY });
+        }
+        wide.values.widen(&self.values, thresholds);
+        wide.facts = self.facts.widen(&joined.facts, &|slot| wide.ends(slot));
+        wide
+    }
+}
+
+/// What is known.
+#[derive(Clone, PartialEq, Debug)]
+pub struct Known {
     /// What each slot may hold.
     pub values: Values,
     /// How slots relate.
@@ -294,7 +353,7 @@ fn hull(a: (f64, f64), b: (f64, f64)) -> (f64, f64) {
     (a.0.min(b.0), a.1.max(b.1))
 }
 
-impl State {
+impl Known {
     /// Adds a suspect, in order; one that is known of the same write is replaced.
     pub fn add_suspect(&mut self, suspect: Suspect) {
         let key = (suspect.at, suspect.wrong);
@@ -463,19 +522,6 @@ impl State {
         Some(())
     }
 
-    /// What is known where two ways meet.
-    #[must_use]
-    pub fn join(self, other: &Self) -> Self {
-        self.joined(other, true)
-    }
-
-    /// The same; outside of loops ranges grow no more, and what says no more than they do is left out.
-    #[must_use]
-    pub fn joined(mut self, other: &Self, in_loop: bool) -> Self {
-        self.take_in(other, in_loop);
-        self
-    }
-
     /// Becomes what is known where another way joins this one.
     pub fn take_in(&mut self, other: &Self, in_loop: bool) {
         let facts = if self.facts.is_empty() && other.facts.is_empty() {
@@ -529,18 +575,5 @@ impl State {
                 None => sources.push(source.clone()),
             }
         }
-    }
-
-    /// What is known at a loop's head after another round; grows in a few steps only.
-    #[must_use]
-    pub fn widen(&self, next: &Self, thresholds: &[f64]) -> Self {
-        let joined = self.clone().join(next);
-        let mut wide = joined.clone();
-        if joined.forked != self.forked {
-            wide.forked = Some(PutOff { first: 0.0, last: f64::INFINITY });
-        }
-        wide.values.widen(&self.values, thresholds);
-        wide.facts = self.facts.widen(&joined.facts, &|slot| wide.ends(slot));
-        wide
     }
 }

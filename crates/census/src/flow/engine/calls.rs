@@ -54,7 +54,7 @@ impl<'w> Run<'w, '_> {
             return ways(state, &value);
         }
         let joined = |states: Vec<State>| {
-            let states = states.into_iter().map(|state| State { later, ..state });
+            let states = states.into_iter().map(|state| state.set_later(later));
             states.reduce(|a, b| a.join(&b))
         };
         (joined(yes), joined(no))
@@ -142,7 +142,7 @@ impl<'w> Run<'w, '_> {
         ends.into_iter()
             .map(|mut end| {
                 end.forget_all(&ended, in_loop);
-                State { later, ..end }
+                end.set_later(later)
             })
             .collect()
     }

@@ -192,7 +192,8 @@ impl<'w> Run<'w, '_> {
                 self.table.slots[at as usize].variable.and_then(|variable| self.table.of_variable(variable, from));
             if let Some(known) = known {
                 let same = [Linear::slot(known)];
-                state.relate(at, &same, &same, state.ends(known));
+                let ends = state.ends(known);
+                state.relate(at, &same, &same, ends);
                 state.values[at as usize] = state.values[known as usize].clone();
             }
         }

@@ -16,7 +16,7 @@ impl<'w> Run<'w, '_> {
         let cells = |&(at, _): &(usize, _)| self.table.slots[at].cell.is_some();
         let slot = |at: usize| Slot::try_from(at).unwrap_or(Slot::MAX);
         let changed = state.values.unlike(begun).filter(cells).map(|(at, value)| (slot(at), value.clone())).collect();
-        let &State { stepped, at_once, later, went, .. } = state;
+        let &Known { stepped, at_once, later, went, .. } = &**state;
         let forked = state.forked.is_some();
         let to_come = state.forked.is_some_and(PutOff::is_to_come);
         let removed = state.removed.clone();

@@ -271,6 +271,11 @@ impl Entry<'_, '_, '_> {
 
     /// Of the parts joined by `and` one is enough, where others ask about what is not known here.
     fn test_fails(&self, test: ExprId, wanted: bool) -> bool {
+        if self.is_own_script()
+            && let Some(outcome) = self.flag(test)
+        {
+            return outcome == Some(!wanted);
+        }
         let unit = self.unit();
         let (mut known, mut narrowed) = (true, false);
         walk_expr(unit, test, &mut |expr| match unit.meaning(expr) {
@@ -305,11 +310,6 @@ impl Entry<'_, '_, '_> {
     }
 
     fn comes_out_otherwise(&self, test: ExprId, wanted: bool) -> bool {
-        if self.is_own_script()
-            && let Some(outcome) = flag_of(self.unit(), self.run, self.state, test)
-        {
-            return outcome == Some(!wanted);
-        }
         let mut probe = Run::new(self.world, self.run.handler);
         probe.quiet = true;
         if !self.is_own_script() {
@@ -356,21 +356,23 @@ impl Entry<'_, '_, '_> {
         let reach = self.run.table.slots[slot as usize].cell.map(|cell| &self.world.reach[cell.index()]);
         reach.is_none_or(|reach| self.state.value(slot).value != *reach)
     }
-}
 
-/// How a test of a flag alone, `busy` or `not busy`, comes out: the outer `None` where it is not such a test.
-fn flag_of(unit: &ScriptUnit, run: &Run<'_, '_>, state: &State, test: ExprId) -> Option<Option<bool>> {
-    match &unit.tree.expr(test).kind {
-        ExprKind::Unary(UnaryOp::Not, inner) => Some(flag_of(unit, run, state, *inner)?.map(|outcome| !outcome)),
-        ExprKind::Path(_) => {
-            let Meaning::Value(place) = unit.meaning(test) else { return None };
-            let Some(slot) = run.slot(place) else { return Some(None) };
-            match state.value(slot).value {
-                Value::Bool { yes: true, no: false } => Some(Some(true)),
-                Value::Bool { yes: false, no: true } => Some(Some(false)),
-                _ => Some(None),
+    /// How a test of a flag alone, `busy` or `not busy`, comes out, as most tests on entry do that keep a handler out: the
+    /// outer `None` where it is not such a test.
+    fn flag(&self, test: ExprId) -> Option<Option<bool>> {
+        let unit = self.unit();
+        match &unit.tree.expr(test).kind {
+            ExprKind::Unary(UnaryOp::Not, inner) => Some(self.flag(*inner)?.map(|outcome| !outcome)),
+            ExprKind::Path(_) => {
+                let Meaning::Value(place) = unit.meaning(test) else { return None };
+                let value = self.slot(place).map(|slot| &self.state.value(slot).value);
+                Some(match value {
+                    Some(Value::Bool { yes: true, no: false }) => Some(true),
+                    Some(Value::Bool { yes: false, no: true }) => Some(false),
+                    _ => None,
+                })
             }
+            _ => None,
         }
-        _ => None,
     }
 }
