@@ -199,7 +199,8 @@ impl Num {
         let Some((step, off)) = stride.filter(|&(step, off)| step > 0.0 && exact(step) && exact(off)) else {
             return self;
         };
-        if self.int && step < 1.0 {
+        // All whole numbers have one form, whichever of them the steps start from.
+        if self.int && (step < 1.0 || step == 1.0 && self.step == 1.0 && is_whole(off)) {
             return self;
         }
         self.step = step;
@@ -240,11 +241,19 @@ impl Num {
                 return joined;
             }
         }
+        if int && (self.is_dense() || other.is_dense()) {
+            return Self::range(self.lo.min(other.lo), self.hi.max(other.hi), int);
+        }
         let stride = match (self.stride_of_all(), other.stride_of_all()) {
             (Some((a, off)), Some((b, other_off))) => Some((gcd(gcd(a, b), off - other_off), off)),
             _ => None,
         };
         Self::range(self.lo.min(other.lo), self.hi.max(other.hi), int).with_stride(stride)
+    }
+
+    /// Whether it is all whole numbers from one to another.
+    fn is_dense(&self) -> bool {
+        self.int && self.step == 1.0 && self.set.is_none() && self.lo < self.hi
     }
 
     fn stride_of_all(&self) -> Option<(f64, f64)> {

@@ -105,9 +105,12 @@ impl<'p> World<'p> {
 
     /// Whether a part of one handler can be under way as another begins.
     pub(super) fn is_under_way(&self, waiting: HandlerId, part: Part, begins: HandlerId, extent: Extent) -> bool {
+        if !self.yields[waiting.index()] {
+            return false;
+        }
         let own = self.handler(waiting).0 == self.handler(begins).0 && self.entries[begins.index()].is_some();
         let held_against = own || self.peers[waiting.index()].binary_search(&begins).is_ok();
-        self.yields[waiting.index()] && (!held_against || self.begins_within.contains(&(waiting, part, begins, extent)))
+        !held_against || self.begins_within.contains(&(waiting, part, begins, extent))
     }
 
     /// The other handlers that may be kept out while one waits.
