@@ -137,7 +137,7 @@ impl PartialEq for Values {
 }
 
 /// The sizes of pieces, as powers of two.
-const PIECES: (u32, u32) = (3, 6);
+const PIECES: (u32, u32) = (2, 6);
 
 impl FromIterator<Abstract> for Values {
     fn from_iter<I: IntoIterator<Item = Abstract>>(all: I) -> Self {

@@ -133,6 +133,7 @@ impl World<'_> {
         let mut run = Run::new(self, handler);
         let wanted = self.pausing[handler.index()];
         run.keep_pauses = wanted;
+        run.reached.reserve(self.size(handler));
         run.handler_from_entry();
         let outlook = self.outlook(&mut run);
         let found = Found {
