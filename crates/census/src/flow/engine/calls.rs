@@ -97,8 +97,10 @@ impl<'w> Run<'w, '_> {
         let facts = &self.unit.procedures[id.index()];
         let asked = self.asked.take() == Some(expr);
         let mut given = Vec::with_capacity(arguments.len());
-        for &argument in arguments {
-            let forms = self.forms(state, argument);
+        // What an argument says of other places is over once a later one calls a procedure that may change those.
+        let calling = arguments.iter().rposition(|&argument| self.calls_procedure(argument)).unwrap_or(0);
+        for (at, &argument) in arguments.iter().enumerate() {
+            let forms = if at < calling { Forms::Unknown } else { self.forms(state, argument) };
             let value = self.eval(state, argument);
             given.push((argument, value, forms));
         }
@@ -110,14 +112,17 @@ impl<'w> Run<'w, '_> {
         }
         let mut entry = state.clone();
         entry.later = false; // The end of the procedure's body comes back here, also inside an `after`.
-        for (local, (argument, value, forms)) in facts.parameters.iter().zip(given) {
+        for (at, (local, (argument, value, forms))) in facts.parameters.iter().zip(given).enumerate() {
             let place = self.unit.local_places[local.0 as usize];
             if let Some(slot) = self.slot(place) {
                 let value = self.fitted(slot, value);
                 self.put(&mut entry, slot, Abstract::of(value), forms.uppers(), forms.lowers());
                 let before = entry.clone();
                 self.sourced(&mut entry, slot, argument, &before);
-                self.copy_instance(&mut entry, slot, argument);
+                match at < calling {
+                    true => self.renew_dependents(&mut entry, slot),
+                    false => self.copy_instance(&mut entry, slot, argument),
+                }
             }
         }
         if let Some(at) = self.stack.iter().position(|&known| known == id) {

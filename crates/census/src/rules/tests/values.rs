@@ -534,3 +534,34 @@ on bell {
 "#;
     expect_in_scripts("", &[script]);
 }
+
+#[test]
+fn an_argument_is_worked_out_before_a_later_one_changes_what_it_names() {
+    judged(
+        r#"script tides for tide
+
+on bell {
+    if height < 3 {
+        return
+    }
+    note "{below(height, lowered() < 3)}"
+}
+
+on every 9s {
+    height = random(0, 12)
+}
+
+proc lowered() -> int {
+    height -= 3
+    return height
+}
+
+proc below(before: int, low: bool) -> bool {
+    if height < 3 {
+        return low
+    }
+    return height < before
+}
+"#,
+    );
+}
