@@ -1,5 +1,6 @@
 //! A handler together with the procedures that it reaches, and where the values of their locals come from.
 
+use super::differing::Differences;
 use crate::flow::graph::{Graph, Step, StepKind};
 use crate::project::{Meaning, Place, PlaceId, ProcFacts, ProcId};
 use crate::rules::Facts;
@@ -22,6 +23,8 @@ pub struct Bodies<'p, 'f> {
     values: FxHashMap<PlaceId, Vec<ExprId>>,
     /// The locals that are assigned again, or are names of a `for` or a `spawn`.
     others: FxHashSet<PlaceId>,
+    /// What was found out of how the instances' values differ.
+    pub(super) differing: Differences,
 }
 
 impl<'p, 'f> Bodies<'p, 'f> {
@@ -29,7 +32,14 @@ impl<'p, 'f> Bodies<'p, 'f> {
     #[must_use]
     pub fn new(facts: &'f Facts<'p>, handler: HandlerView<'p, 'f>) -> Self {
         let graphs = facts.world.bodies(handler.script, handler.graph);
-        let mut bodies = Self { facts, handler, graphs, values: FxHashMap::default(), others: FxHashSet::default() };
+        let mut bodies = Self {
+            facts,
+            handler,
+            graphs,
+            values: FxHashMap::default(),
+            others: FxHashSet::default(),
+            differing: Differences::default(),
+        };
         bodies.find_locals();
         bodies
     }

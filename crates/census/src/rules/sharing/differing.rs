@@ -8,7 +8,8 @@ use crate::project::{Base, Meaning, Place, PlaceId, ProcId};
 use crate::registry::VarId;
 use crate::script::ast::{Block, ExprId, LocalId, LocalKind, Statement, StatementKind, walk};
 use crate::source::Span;
-use rustc_hash::FxHashSet;
+use rustc_hash::{FxHashMap, FxHashSet};
+use std::cell::{OnceCell, RefCell};
 
 impl Bodies<'_, '_> {
     /// Whether a value can differ between instances.
@@ -24,6 +25,14 @@ impl Bodies<'_, '_> {
     }
 }
 
+/// What was found out so far, since a long handler asks the same again and again.
+#[derive(Default)]
+pub(super) struct Differences {
+    /// The statements that choose by a test, or go round by one, with their tests.
+    choosing: OnceCell<Vec<(Span, Vec<ExprId>)>>,
+    names: RefCell<FxHashMap<Name, bool>>,
+}
+
 /// The search for a source of difference. What is looked at already adds nothing, so each name is gone into once.
 struct Differing<'b, 'p, 'f> {
     bodies: &'b Bodies<'p, 'f>,
@@ -31,7 +40,7 @@ struct Differing<'b, 'p, 'f> {
 }
 
 /// What is gone into once.
-#[derive(PartialEq, Eq, Hash)]
+#[derive(Clone, Copy, PartialEq, Eq, Hash)]
 enum Name {
     Local(LocalId),
     Procedure(ProcId),
@@ -79,18 +88,33 @@ impl<'b, 'p, 'f> Differing<'b, 'p, 'f> {
         !variable.constant || starts.any(|start| Some(start) != first)
     }
 
-    fn local(&mut self, local: LocalId) -> bool {
-        if !self.seen.insert(Name::Local(local)) {
+    /// Goes into a name, unless that was done before.
+    fn named(&mut self, name: Name, look: impl FnOnce(&mut Self) -> bool) -> bool {
+        let known = self.bodies.differing.names.borrow().get(&name).copied();
+        if let Some(known) = known {
+            return known;
+        }
+        let first = self.seen.is_empty();
+        if !self.seen.insert(name) {
             return false;
         }
-        match self.bodies.handler.unit.tree.local(local).kind {
-            LocalKind::Spawned => true,
-            LocalKind::For => self.loop_over(local),
-            LocalKind::Let | LocalKind::Parameter => {
-                let given = self.bodies.given(local);
-                self.one_of(&given)
-            }
+        let differs = look(self);
+        // What hangs on a name that is still being looked at is not known for good.
+        if differs || first {
+            self.bodies.differing.names.borrow_mut().insert(name, differs);
         }
+        differs
+    }
+
+    fn local(&mut self, local: LocalId) -> bool {
+        self.named(Name::Local(local), |search| match search.bodies.handler.unit.tree.local(local).kind {
+            LocalKind::Spawned => true,
+            LocalKind::For => search.loop_over(local),
+            LocalKind::Let | LocalKind::Parameter => {
+                let given = search.bodies.given(local);
+                search.one_of(&given)
+            }
+        })
     }
 
     /// Whether the instances that a `for` goes through can be others.
@@ -107,16 +131,15 @@ impl<'b, 'p, 'f> Differing<'b, 'p, 'f> {
     }
 
     fn procedure(&mut self, id: ProcId) -> bool {
-        if !self.seen.insert(Name::Procedure(id)) {
-            return false;
-        }
-        let mut given = Vec::new();
-        walk(&self.bodies.handler.unit.tree.procedures[id.index()].body, &mut |statement| {
-            if let StatementKind::Return(Some(value)) = statement.kind {
-                given.push(value);
-            }
-        });
-        self.one_of(&given)
+        self.named(Name::Procedure(id), |search| {
+            let mut given = Vec::new();
+            walk(&search.bodies.handler.unit.tree.procedures[id.index()].body, &mut |statement| {
+                if let StatementKind::Return(Some(value)) = statement.kind {
+                    given.push(value);
+                }
+            });
+            search.one_of(&given)
+        })
     }
 
     /// Whether what is one of several values can differ: one of them does, or which one it is.
@@ -127,13 +150,21 @@ impl<'b, 'p, 'f> Differing<'b, 'p, 'f> {
     }
 
     fn is_chosen(&mut self, at: Span) -> bool {
-        let mut tests: Vec<ExprId> = Vec::new();
+        let bodies = self.bodies;
+        let all = bodies.differing.choosing.get_or_init(|| self.find_choosing());
+        let around = all.iter().filter(|(span, _)| span.contains(at));
+        around.flat_map(|(_, tests)| tests).any(|&test| self.expr(test))
+    }
+
+    fn find_choosing(&self) -> Vec<(Span, Vec<ExprId>)> {
+        let mut found = Vec::new();
         self.each_statement(|statement| {
-            if statement.span.contains(at) {
-                tests.extend(choosing(statement));
+            let tests = choosing(statement);
+            if !tests.is_empty() {
+                found.push((statement.span, tests));
             }
         });
-        tests.into_iter().any(|test| self.expr(test))
+        found
     }
 
     /// Calls `visit` for each statement of the handler and of all procedures of its script.

@@ -10,6 +10,7 @@ use crate::rules::facts::HandlerView;
 use crate::rules::{Example, Rule};
 use crate::script::ast::*;
 use crate::source::Span;
+use rustc_hash::{FxHashMap, FxHashSet};
 
 /// The rule.
 pub const RULE: Rule = Rule {
@@ -75,13 +76,16 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
             continue;
         }
         let all = Bodies::new(facts, handler);
+        let various = all.given_various();
         for step in all.steps() {
             let StepKind::Assign { place, op: AssignOp::Set, value, .. } = &step.kind else { continue };
             let Place::Variable(id, Base::One) = handler.unit.place(*place) else { continue };
             if builds_on(handler.unit, *place, *value) || findings.iter().any(|known| known.at == at(step.span)) {
                 continue;
             }
-            if (all.differs(*value) || all.constants_differ(*place, step.span)) && !all.is_settled(step.span) {
+            if (all.differs(*value) || various.contains(place) && all.is_chosen_on_a_way(step.span))
+                && !all.is_settled(step.span)
+            {
                 let (name, actor) =
                     (registry.identity(id), handler.unit.owner.map_or("", |owner| &*registry.owner(owner).name));
                 let message = format!(
@@ -162,19 +166,22 @@ impl Bodies<'_, '_> {
         }
     }
 
-    /// Whether the variable is given different constants, chosen by a test that can differ.
-    fn constants_differ(&self, place: PlaceId, at: Span) -> bool {
+    /// The places that are given one value here and another there.
+    fn given_various(&self) -> FxHashSet<PlaceId> {
         let unit = self.handler.unit;
+        let mut first: FxHashMap<PlaceId, &str> = FxHashMap::default();
         let given = self.steps().filter_map(|step| match &step.kind {
-            StepKind::Assign { place: other, op: AssignOp::Set, value, .. } if *other == place => {
-                Some(self.facts.project.text(unit, unit.tree.expr(unit.behind(*value)).span))
+            StepKind::Assign { place, op: AssignOp::Set, value, .. } => {
+                Some((*place, self.facts.project.text(unit, unit.tree.expr(unit.behind(*value)).span)))
             }
             _ => None,
         });
-        let mut texts: Vec<&str> = given.collect();
-        texts.sort_unstable();
-        texts.dedup();
-        texts.len() > 1 && unit.ways_to(at).iter().any(|&way| self.is_chosen(way))
+        given.filter(|&(place, text)| *first.entry(place).or_insert(text) != text).map(|(place, _)| place).collect()
+    }
+
+    /// Whether a test that can differ chooses a statement, or a call by which it is reached.
+    fn is_chosen_on_a_way(&self, at: Span) -> bool {
+        self.handler.unit.ways_to(at).iter().any(|&way| self.is_chosen(way))
     }
 }
 
