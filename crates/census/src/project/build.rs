@@ -8,6 +8,7 @@ use crate::registry::read::{Problems, RegistryFile};
 use crate::registry::{config, read, toml};
 use crate::script::{self, parser};
 use crate::source::{FileKind, SourceFile};
+use crate::words::{did_you_mean, nearest};
 use rayon::prelude::*;
 use std::sync::Arc;
 
@@ -15,9 +16,9 @@ use std::sync::Arc;
 #[must_use]
 pub fn build(sources: Sources) -> Project {
     let mut problems = Problems::default();
-    let config = read_config(&sources, &mut problems);
+    let mut config = read_config(&sources, &mut problems);
     let registry = read_registry(&sources, &config, &mut problems);
-    let order = script_order(&sources, &config, &mut problems);
+    let order = script_order(&sources, &mut config, &mut problems);
     let names = NameTable::new(&registry);
     let mut findings = std::mem::take(&mut problems.findings);
     let invariants = read_invariants(&registry, &names, &mut findings);
@@ -40,7 +41,7 @@ fn read_config(sources: &Sources, problems: &mut Problems) -> Config {
     let Some(file) = sources.of_kind(FileKind::Config).next() else { return Config::empty(FileId(0)) };
     let (table, error) = toml::read(&sources.file(file).text);
     report_toml(sources, file, error, problems);
-    config::read(&table, file, problems)
+    config::read(table, file, problems)
 }
 
 fn report_toml(sources: &Sources, file: FileId, error: Option<toml::TomlError>, problems: &mut Problems) {
@@ -80,7 +81,7 @@ fn read_registry(sources: &Sources, config: &Config, problems: &mut Problems) ->
         files.push(RegistryFile { file, table });
     }
     let before = problems.findings.len();
-    let mut registry = read::read(&files, config, problems);
+    let mut registry = read::read(files, config, problems);
     // What is wrong in the rest of a file that could not be read follows from that, and so do names that it has.
     let told = problems.findings.split_off(before);
     problems.findings.extend(told.into_iter().filter(|finding| !broken.contains(&finding.at.file)));
@@ -92,15 +93,21 @@ fn read_registry(sources: &Sources, config: &Config, problems: &mut Problems) ->
 }
 
 /// The scripts of `order.first`, then all others by path, byte by byte.
-fn script_order(sources: &Sources, config: &Config, problems: &mut Problems) -> Vec<FileId> {
+fn script_order(sources: &Sources, config: &mut Config, problems: &mut Problems) -> Vec<FileId> {
     let mut others: Vec<FileId> = sources.of_kind(FileKind::Script).collect();
     others.sort_by(|&a, &b| sources.file(a).path.as_bytes().cmp(sources.file(b).path.as_bytes()));
     let mut order = Vec::with_capacity(others.len());
-    for first in &config.order {
+    for first in &mut config.order {
+        if !others.iter().any(|&file| &*sources.file(file).path == first.path.trim_start_matches("./")) {
+            let paths = || others.iter().map(|&file| &*sources.file(file).path);
+            let message = format!("there is no script \"{}\"", first.path);
+            problems.entry_with(first.at, &message, did_you_mean(&first.path, paths()));
+            let meant = nearest(&first.path, paths()).first().map(|&path| path.to_owned());
+            first.path = meant.unwrap_or_default();
+        }
         let wanted = first.path.trim_start_matches("./");
-        match others.iter().position(|&file| &*sources.file(file).path == wanted) {
-            Some(at) => order.push(others.remove(at)),
-            None => problems.entry(first.at, &format!("there is no script \"{}\"", first.path)),
+        if let Some(at) = others.iter().position(|&file| &*sources.file(file).path == wanted) {
+            order.push(others.remove(at));
         }
     }
     order.extend(others);

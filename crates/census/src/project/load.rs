@@ -90,7 +90,7 @@ fn with_config(path: PathBuf, bytes: Vec<u8>) -> Result<(Sources, Config), LoadE
         return Err(LoadError::BrokenConfig { path, line: at.line, column: at.column, message: error.message });
     }
     let id = sources.add(file);
-    let config = config::read(&table, id, &mut Problems::default());
+    let config = config::read(table, id, &mut Problems::default());
     Ok((sources, config))
 }
 

@@ -103,10 +103,11 @@ pub fn stays_inside(path: &str) -> bool {
 
 /// Reads the file's tables.
 #[must_use]
-pub fn read(table: &Table, file: FileId, problems: &mut Problems) -> Config {
+pub fn read(mut table: Table, file: FileId, problems: &mut Problems) -> Config {
+    super::mend::mend_config(&mut table, file, problems);
     let mut config = Config::empty(file);
     let known = ["project", "order", "sharing", "names", "rules"];
-    let mut root = EntryReader::new(table, Location { file, span: Span::new(0, 0) }, problems);
+    let mut root = EntryReader::new(&table, Location { file, span: Span::new(0, 0) }, problems);
     let [project, order, sharing, names, rules] = known.map(|key| root.table(key));
     root.finish("oaken.toml");
     match project {

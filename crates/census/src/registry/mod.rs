@@ -6,6 +6,7 @@
 
 pub mod config;
 pub mod format;
+mod mend;
 pub mod read;
 pub mod toml;
 
@@ -440,6 +441,10 @@ pub struct Registry {
     pub by_short_name: FxHashMap<Arc<str>, Vec<VarId>>,
     /// Words of files and entries that could not be read: they may be names of what is missing here.
     pub unread: FxHashSet<String>,
+    /// Variables whose default was not of their type: what stands for it is what may have been meant.
+    pub guessed: FxHashSet<VarId>,
+    /// Variables in whose entries something beside the default is wrong: what they can hold nobody can tell.
+    pub mistaken: FxHashSet<VarId>,
 }
 
 impl Registry {

@@ -9,7 +9,7 @@ use super::toml::{Entry, Item, Table, Value as Toml};
 use super::*;
 use crate::finding::{Finding, reader_rules};
 use crate::source::{FileId, Location, Span};
-use crate::words::{did_you_mean, either};
+use crate::words::{did_you_mean, either, nearest};
 
 /// The findings of reading.
 #[derive(Debug, Default)]
@@ -156,7 +156,7 @@ impl<'a, 'p> EntryReader<'a, 'p> {
             return Some(*value);
         }
         let words: Vec<&str> = choices.iter().map(|(name, _)| *name).collect();
-        let message = format!("`{key}` can't be \"{word}\": it is {}", either(&words));
+        let message = wrong_word(key, word, &words);
         let at = self.at(item.span);
         self.problems.entry_with(at, &message, did_you_mean(word, words));
         None
@@ -168,7 +168,7 @@ impl<'a, 'p> EntryReader<'a, 'p> {
         for entry in &self.table.entries {
             let known = self.keys.iter().any(|(key, _)| *key == entry.key);
             if !known {
-                let message = format!("{what} has no key `{}`", entry.key);
+                let message = no_key(what, &entry.key);
                 let help = did_you_mean(&entry.key, self.keys.iter().map(|(key, _)| *key));
                 let at = self.at(entry.key_span);
                 self.problems.entry_with(at, &message, help);
@@ -203,6 +203,16 @@ pub(crate) fn is_keyword(word: &str) -> bool {
     KEYWORDS.binary_search(&word).is_ok()
 }
 
+/// What is said of a word that a key can't have.
+pub(super) fn wrong_word(key: &str, word: &str, words: &[&str]) -> String {
+    format!("`{key}` can't be \"{word}\": it is {}", either(words))
+}
+
+/// What is said of a key that means nothing.
+pub(super) fn no_key(what: &str, key: &str) -> String {
+    format!("{what} has no key `{key}`")
+}
+
 /// An entry that was found, before its keys are read.
 struct Found<'a, Id> {
     id: Id,
@@ -221,9 +231,10 @@ struct Collected<'a> {
 
 /// Reads all files, which stand in path order.
 #[must_use]
-pub fn read(files: &[RegistryFile], config: &Config, problems: &mut Problems) -> Registry {
+pub fn read(mut files: Vec<RegistryFile>, config: &Config, problems: &mut Problems) -> Registry {
     let mut registry = Registry::default();
-    let collected = collect(files, &mut registry, problems);
+    super::mend::mend(&mut files, problems);
+    let collected = collect(&files, &mut registry, problems);
     fill(&collected, config, &mut registry, problems);
     check_bounds(&mut registry, problems);
     check_slots(&registry, problems);
@@ -278,7 +289,7 @@ fn section_entries<'a>(file: &'a RegistryFile, problems: &mut Problems) -> Vec<(
 }
 
 fn check_sections(file: &RegistryFile, problems: &mut Problems) {
-    let known = ["owners", "variables", "instances", "signals", "invariants"];
+    let known = super::mend::SECTIONS;
     for entry in file.table.entries.iter().filter(|entry| !known.contains(&entry.key.as_str())) {
         let at = Location { file: file.file, span: entry.key_span };
         let message = format!("a registry has no `{}`: it has {}", entry.key, either(&known));
@@ -438,6 +449,7 @@ fn collect_variables<'a>(
             let help = did_you_mean(&owner_entry.key, registry.owners.iter().map(|owner| &*owner.name))
                 .unwrap_or_else(|| format!("declare it: `[owners.{}]`", owner_entry.key));
             problems.entry_with(header, &message, Some(help));
+            registry.unread.insert(entry.key.clone());
             continue;
         };
         if !check_name(&entry.key, header, problems) {
@@ -647,7 +659,15 @@ fn fill_variable(found: &Found<'_, VarId>, config: &Config, registry: &mut Regis
     let mut reader = EntryReader::new(found.table, found.header, problems);
     check_type(&mut reader);
     check_scope(&mut reader, registry, found.id);
-    let default = reader.take("default").and_then(|entry| constant(&mut reader, "default", &entry.item, ty, registry));
+    let default = reader.take("default").map(|entry| &entry.item);
+    let default = default.and_then(|item| {
+        let read = constant(&mut reader, "default", item, ty, registry);
+        if read.is_none() && ty != Type::Unknown {
+            registry.guessed.insert(found.id);
+        }
+        read.or_else(|| meant_default(item, ty, &registry.var(found.id).values))
+    });
+    let known = reader.problems.findings.len();
     let min = read_bound(&mut reader, "min", ty, registry);
     let max = read_bound(&mut reader, "max", ty, registry);
     let overflows = [("error", Overflow::Error), ("clamp", Overflow::Clamp), ("wrap", Overflow::Wrap)];
@@ -661,6 +681,12 @@ fn fill_variable(found: &Found<'_, VarId>, config: &Config, registry: &mut Regis
     let lifetimes = [Lifetime::Run, Lifetime::Session, Lifetime::Saved].map(|lifetime| (lifetime.word(), lifetime));
     let lifetime = reader.choice("lifetime", &lifetimes);
     let writers = read_writers(&mut reader, config, registry);
+    if reader.problems.findings.len() > known {
+        // What it holds, and who may write it, can't be told in full: what follows from that is no further mistake.
+        let name = registry.var(found.id).name.to_string();
+        registry.unread.insert(name);
+        registry.mistaken.insert(found.id);
+    }
     let placeholder = reader.bool("placeholder").unwrap_or(false);
     let slot = reader.whole("slot", 1);
     let steward = reader.text("steward");
@@ -699,6 +725,27 @@ fn fill_variable(found: &Found<'_, VarId>, config: &Config, registry: &mut Regis
         place,
         ..variable.clone()
     };
+}
+
+/// What a default that does not fit its type may have been meant to be: there was to be one, for certain.
+#[allow(clippy::cast_possible_truncation, reason = "a number with a fraction where a whole one is wanted")]
+fn meant_default(item: &Item, ty: Type, values: &[Arc<str>]) -> Option<Value> {
+    let number = match &item.value {
+        Toml::Float(value) => *value,
+        Toml::Text(text) => text.parse().unwrap_or(0.0),
+        _ => 0.0,
+    };
+    let number = if number.is_finite() { number } else { 0.0 };
+    match ty {
+        Type::Bool => Some(Value::Bool(false)),
+        Type::Int => Some(Value::Int(number as i64)),
+        Type::Number => Some(Value::Number(number)),
+        Type::Text => Some(Value::Text("".into())),
+        Type::Enum(_) => values.first().cloned().map(Value::Text),
+        Type::Vec2 => Some(Value::Vector(vec![0.0; 2])),
+        Type::Vec3 => Some(Value::Vector(vec![0.0; 3])),
+        Type::Ref(_) | Type::Unknown => None,
+    }
 }
 
 fn check_type(reader: &mut EntryReader<'_, '_>) {
@@ -902,7 +949,8 @@ fn read_bound(reader: &mut EntryReader<'_, '_>, key: &'static str, ty: Type, reg
                     &format!("`{key}` names `{identity}`, and there is no such variable"),
                     help,
                 );
-                None
+                let meant = nearest(identity, names.iter().map(String::as_str)).first().copied();
+                meant.and_then(|meant| registry.find(meant)).map(Bound::Variable)
             }
         },
         _ => reader.wrong(key, "a number or a variable's identity", item),
@@ -917,17 +965,19 @@ fn read_writers(reader: &mut EntryReader<'_, '_>, config: &Config, registry: &Re
         return None;
     }
     let mut owners = Vec::new();
+    let mut unknown = false;
     for (name, span) in list {
         match registry.find_owner(&name) {
             Some(owner) => owners.push(owner),
             None => {
+                unknown = true;
                 let at = reader.at(span);
                 let help = did_you_mean(&name, registry.owners.iter().map(|owner| &*owner.name));
                 reader.problems.entry_with(at, &format!("there is no owner `{name}`"), help);
             }
         }
     }
-    Some(owners)
+    if unknown { None } else { Some(owners) } // Who else may write it can't be told.
 }
 
 fn read_formerly(reader: &mut EntryReader<'_, '_>) -> Vec<String> {
@@ -1125,6 +1175,8 @@ fn read_parameter(entry: &Entry, header: Location, registry: &Registry, problems
             let actors = registry.owners.iter().map(|owner| &*owner.name);
             let help = did_you_mean(&name, words.into_iter().chain(actors));
             problems.entry_with(at, &format!("there is no type `{name}`"), help);
+            let meant = nearest(&name, words.into_iter().chain(registry.owners.iter().map(|owner| &*owner.name)));
+            parameter.ty = meant.first().and_then(|name| type_of_word(name, registry)).unwrap_or(Type::Unknown);
         }
     }
     parameter
@@ -1165,6 +1217,7 @@ fn check_bounds(registry: &mut Registry, problems: &mut Problems) {
                 problems
                     .entry(at, &format!("`{}` can't be a `{}` here: {reason}", registry.identity(other), end.word()));
                 drop_bound(registry, id, end);
+                registry.unread.insert(registry.var(id).name.to_string());
             }
         }
     }

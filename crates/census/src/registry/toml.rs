@@ -90,6 +90,14 @@ impl Table {
         self.latest.get(key).copied()
     }
 
+    /// Gives an entry another key.
+    pub(super) fn rename(&mut self, at: usize, key: &str) {
+        key.clone_into(&mut self.entries[at].key);
+        if !self.latest.is_empty() {
+            self.latest = self.entries.iter().enumerate().map(|(at, entry)| (entry.key.clone(), at)).collect();
+        }
+    }
+
     fn push(&mut self, entry: Entry) {
         self.entries.push(entry);
         let known = if self.latest.is_empty() { 0 } else { self.entries.len() - 1 };

@@ -51,6 +51,9 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
     let mut findings = Vec::new();
     for id in registry.var_ids() {
         let variable = registry.var(id);
+        if registry.guessed.contains(&id) {
+            continue;
+        }
         let Some(start) = variable.default.as_ref().and_then(Value::as_number) else { continue };
         for end in [End::Max, End::Min] {
             let Some(limit) = variable.bound(end).and_then(|bound| bound_at_start(bound, registry)) else { continue };
