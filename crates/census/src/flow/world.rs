@@ -19,6 +19,7 @@ mod partings;
 mod questions;
 mod repeats;
 mod stops;
+mod unread;
 mod waiting;
 
 pub use effects::{Effect, Together};
@@ -245,6 +246,7 @@ impl<'p> World<'p> {
                 .scripts
                 .iter()
                 .flat_map(|unit| unit.unread_names.union(&unit.meant_names).cloned())
+                .chain(project.registry.unread.iter().cloned())
                 .collect(),
             beforehand: Beforehand::default(),
             beginnings: fresh::Beginnings::default(),

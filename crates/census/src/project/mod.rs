@@ -163,6 +163,12 @@ pub struct ScriptUnit {
     pub unread_names: FxHashSet<String>,
     /// The nearest names to those that mean nothing: what has such a name may be meant there.
     pub meant_names: FxHashSet<String>,
+    /// Where something is done to what means nothing: the targets of writes, and the signals that are sent.
+    pub unread_acts: Vec<Span>,
+    /// Tests in which something is wrong, and the targets of writes whose value is.
+    pub mistaken: Vec<Span>,
+    /// Calls of procedures with arguments in which something is wrong.
+    pub mistaken_calls: Vec<Span>,
 }
 
 /// A variable of one actor, taken from a name that may hold any.

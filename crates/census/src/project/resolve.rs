@@ -85,6 +85,8 @@ struct Resolver<'a> {
     scope: Vec<(String, LocalId)>,
     privates: FxHashMap<String, u32>,
     procedures: FxHashMap<String, ProcId>,
+    /// Parameters of procedures that state no type: they have that of what they are given.
+    untyped: FxHashSet<LocalId>,
     kinds: Kinds,
     /// What a `let` that is never assigned again was given: a test through it tells what its value tells.
     definitions: FxHashMap<LocalId, ExprId>,
@@ -130,6 +132,9 @@ impl<'a> Resolver<'a> {
             unchecked: Vec::new(),
             unread_names: FxHashSet::default(),
             meant_names: FxHashSet::default(),
+            unread_acts: Vec::new(),
+            mistaken: Vec::new(),
+            mistaken_calls: Vec::new(),
         };
         Self {
             text,
@@ -140,6 +145,7 @@ impl<'a> Resolver<'a> {
             scope: Vec::new(),
             privates: FxHashMap::default(),
             procedures: FxHashMap::default(),
+            untyped: FxHashSet::default(),
             kinds: Vec::new(),
             definitions: FxHashMap::default(),
             was: None,
@@ -280,15 +286,30 @@ impl<'a> Resolver<'a> {
             self.private(tree, private);
         }
         for procedure in &tree.procedures {
-            self.declare_procedure(tree, procedure);
+            self.declare_procedure(procedure);
         }
         self.find_waiting(tree);
         for handler in &tree.handlers {
             self.handler(tree, handler);
         }
-        for (at, procedure) in tree.procedures.iter().enumerate() {
-            self.procedure(tree, ProcId::at(at), procedure);
+        self.procedures_after_their_calls(tree);
+    }
+
+    /// Procedures whose parameters have no types of their own wait for what calls them to be read, where something does.
+    fn procedures_after_their_calls(&mut self, tree: &Script) {
+        let mut left: Vec<ProcId> = (0..tree.procedures.len()).map(ProcId::at).collect();
+        while !left.is_empty() {
+            let next = left.iter().position(|&id| self.knows_parameters(id)).unwrap_or(0);
+            let id = left.remove(next);
+            self.procedure(tree, id, &tree.procedures[id.index()]);
         }
+    }
+
+    fn knows_parameters(&self, id: ProcId) -> bool {
+        let parameters = &self.unit.procedures[id.index()].parameters;
+        parameters
+            .iter()
+            .all(|&local| !self.untyped.contains(&local) || self.unit.local_types[local.0 as usize] != Type::Unknown)
     }
 
     fn header(&mut self, tree: &Script) {
@@ -380,20 +401,14 @@ impl<'a> Resolver<'a> {
         self.unit.privates.push(PrivateFacts { ty, cell: CellId(u32::MAX) });
     }
 
-    fn declare_procedure(&mut self, tree: &Script, procedure: &Procedure) {
+    fn declare_procedure(&mut self, procedure: &Procedure) {
         let name = self.name(procedure.name);
         let id = ProcId::at(self.unit.procedures.len());
         for parameter in &procedure.parameters {
-            let ty = match parameter.ty {
-                Some(ty) => self.type_name(ty),
-                None => {
-                    let span = tree.local(parameter.local).name.span;
-                    let message = format!("the parameter `{}` of a procedure needs a type", self.slice(span));
-                    self.mismatch(span, message);
-                    Type::Unknown
-                }
-            };
-            self.unit.local_types[parameter.local.0 as usize] = ty;
+            match parameter.ty {
+                Some(ty) => self.unit.local_types[parameter.local.0 as usize] = self.type_name(ty),
+                None => _ = self.untyped.insert(parameter.local),
+            }
         }
         let gives = procedure.gives.map(|ty| self.type_name(ty));
         if self.procedures.insert(name.clone(), id).is_some() {
@@ -667,11 +682,15 @@ impl<'a> Resolver<'a> {
         let ty = self.declared_type(target).unwrap_or(ty);
         self.unit.types[target.0 as usize] = ty;
         self.need_target(tree, target);
+        let known = self.findings.len();
         let value_ty = if op == AssignOp::Set {
             self.value_for(tree, value, ty)
         } else {
             self.stepped(tree, target, ty, op, value)
         };
+        if self.findings.len() > known {
+            self.unit.mistaken.push(tree.expr(target).span);
+        }
         self.kinds = value_kinds;
         self.forget(target);
         if let Some(Place::Local(local)) = self.unit.place_of(target).map(|place| self.unit.place(place)) {
@@ -771,7 +790,8 @@ impl<'a> Resolver<'a> {
                 }
                 _ => return,
             },
-            Meaning::Axis(..) | Meaning::None => return,
+            Meaning::None => return self.unit.unread_acts.push(span),
+            Meaning::Axis(..) => return,
             _ => ("this can't be set", None),
         };
         self.mismatch(span, what.to_owned());
@@ -960,6 +980,7 @@ impl<'a> Resolver<'a> {
             }
             _ => {
                 self.unknown_signal(signal);
+                self.unit.unread_acts.push(signal.span);
                 None
             }
         };
@@ -1045,6 +1066,14 @@ impl<'a> Resolver<'a> {
     // ---- expressions ----
 
     fn condition(&mut self, tree: &Script, expr: ExprId) {
+        let known = self.findings.len();
+        self.read_condition(tree, expr);
+        if self.findings.len() > known {
+            self.unit.mistaken.push(tree.expr(expr).span);
+        }
+    }
+
+    fn read_condition(&mut self, tree: &Script, expr: ExprId) {
         let ty = self.expr(tree, expr);
         if !matches!(ty, Type::Bool | Type::Unknown) {
             let message = format!("a condition is true or false, and this is a `{}`", self.type_word(ty));
@@ -1213,6 +1242,10 @@ impl<'a> Resolver<'a> {
             ExprKind::Path(names) => {
                 let (meaning, ty) = self.path(tree, names);
                 self.unit.meanings[expr.0 as usize] = meaning;
+                if meaning == Meaning::None && !self.silent {
+                    let words = names.iter().map(|&name| self.name(name)).collect::<Vec<_>>();
+                    self.unit.meant_names.extend(words); // Those that are spelled right are used here.
+                }
                 ty
             }
             ExprKind::Unary(op, operand) => self.unary(tree, *op, *operand),
@@ -1378,8 +1411,11 @@ impl<'a> Resolver<'a> {
         let procedures: Vec<String> = self.procedures.keys().cloned().collect();
         let mut known: Vec<&str> = procedures.iter().map(String::as_str).collect();
         known.extend(Builtin::names().map(|name| -> &str { name }));
+        let is_signal = matches!(self.registry().names.get(text.as_str()), Some(Named::Signal(_)));
         let help = self.meant(&text, known);
-        self.set_help(help);
+        self.set_help(if is_signal { Some(format!("to send the signal, write `send {text}(…)`")) } else { help });
+        self.unit.meant_names.insert(text);
+        self.unit.unread_acts.push(name.span);
         Type::Unknown
     }
 
@@ -1397,9 +1433,9 @@ impl<'a> Resolver<'a> {
 
     fn call_procedure(&mut self, tree: &Script, expr: ExprId, id: ProcId, name: &str, arguments: &[ExprId]) -> Type {
         let facts = self.unit.procedures[id.index()].clone();
+        let known = self.findings.len();
         for (at, &argument) in arguments.iter().enumerate() {
-            let wanted =
-                facts.parameters.get(at).map_or(Type::Unknown, |local| self.unit.local_types[local.0 as usize]);
+            let wanted = facts.parameters.get(at).map_or(Type::Unknown, |&local| self.wanted(tree, local, argument));
             self.value_for(tree, argument, wanted);
         }
         if facts.parameters.len() != arguments.len() {
@@ -1408,7 +1444,28 @@ impl<'a> Resolver<'a> {
             let wanted = crate::words::count(facts.parameters.len(), "argument");
             self.mismatch(span, format!("`{name}` takes {wanted}, and {} given", arguments.len()));
         }
+        if self.findings.len() > known {
+            self.unit.mistaken_calls.push(tree.expr(expr).span);
+        }
         facts.gives.unwrap_or(Type::Unknown)
+    }
+
+    /// The type that a procedure's parameter wants of an argument: its own, or what takes all that it is given.
+    fn wanted(&mut self, tree: &Script, local: LocalId, argument: ExprId) -> Type {
+        let known = self.unit.local_types[local.0 as usize];
+        if !self.untyped.contains(&local) {
+            return known;
+        }
+        let is_literal = matches!(tree.expr(argument).kind, ExprKind::Text(_) | ExprKind::None);
+        let wanted = match (known, self.peek_type(tree, argument)) {
+            (Type::Unknown, given) => given,
+            (_, given) if is_literal || self.goes_into(given, known) => known,
+            (_, given) if self.goes_into(known, given) => given,
+            (Type::Ref(_), Type::Ref(_)) => Type::Ref(None),
+            _ => known,
+        };
+        self.unit.local_types[local.0 as usize] = wanted;
+        wanted
     }
 
     fn call_builtin(&mut self, tree: &Script, expr: ExprId, builtin: Builtin, arguments: &[ExprId]) -> Type {
@@ -1742,6 +1799,9 @@ impl<'a> Resolver<'a> {
             Place::Variable(variable, _) => self.registry().var(variable).bound(end).cloned(),
             _ => None,
         };
+        if bound.is_none() && self.may_have_bound_unread(place) {
+            return (Meaning::None, Type::Unknown);
+        }
         if bound.is_none() {
             let what = self.place_text(place);
             self.no_member(name, &format!("`{what}` has no `{}`", end.word()));
@@ -1757,6 +1817,12 @@ impl<'a> Resolver<'a> {
             _ => ty,
         };
         (Meaning::Bound(place, end), bound_ty)
+    }
+
+    /// Whether a bound may be meant that could not be read in the registry.
+    fn may_have_bound_unread(&self, place: PlaceId) -> bool {
+        let Place::Variable(variable, _) = self.unit.place(place) else { return false };
+        self.registry().unread.contains(&*self.registry().var(variable).name)
     }
 
     fn place_text(&self, place: PlaceId) -> String {

@@ -66,8 +66,8 @@ impl<'p> Facts<'p> {
             .iter()
             .flat_map(|unit| unit.handlers.iter().filter_map(|h| project.cell_of(unit, h.changed?)))
             .collect();
-        let unread =
-            project.scripts.iter().flat_map(|unit| unit.unread_names.union(&unit.meant_names).cloned()).collect();
+        let unread = project.scripts.iter().flat_map(|unit| unit.unread_names.union(&unit.meant_names));
+        let unread = unread.chain(&registry.unread).cloned().collect();
         let invariants = project.invariants.iter().flat_map(|invariant| invariant.variables.iter().copied()).collect();
         let bodies = project.scripts.iter().zip(&world.accesses).map(|(unit, accesses)| {
             let start = |body: Body| accesses.partition_point(|access| access.body < body);

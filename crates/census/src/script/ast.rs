@@ -64,6 +64,8 @@ pub struct Script {
     pub errors: Vec<SyntaxError>,
     /// The stretches that reading passed over: whatever they name may be used there.
     pub skipped: Vec<Span>,
+    /// Blocks that are not closed: what was meant to stand in them nobody can tell.
+    pub left_open: Vec<Span>,
 }
 
 impl Script {

@@ -11,6 +11,8 @@ use crate::source::Span;
 pub const MAX_DEPTH: u32 = 200;
 /// How many operators one expression may chain.
 const MAX_CHAIN: u32 = 1000;
+/// How many tokens are looked at to find out what a missing `{` leaves open.
+const FARTHEST: usize = 4096;
 
 /// Reads a whole script. Never fails: mistakes stand in [`Script::errors`].
 #[must_use]
@@ -60,6 +62,10 @@ struct Parser<'a> {
     before_else: bool,
     /// Whether that was said of the present handler already.
     deep_told: bool,
+    /// The first block of this handler or procedure that was closed by a `}` further out.
+    doubted: Option<Span>,
+    /// How many `{` are open around here.
+    open_blocks: usize,
     script: Script,
 }
 
@@ -91,6 +97,8 @@ impl<'a> Parser<'a> {
             too_deep: false,
             before_else: false,
             deep_told: false,
+            doubted: None,
+            open_blocks: 0,
             script,
         }
     }
@@ -398,9 +406,26 @@ impl<'a> Parser<'a> {
         let name = self.new_name("the private's name")?;
         self.need_punct(Punct::Colon, "`:` and a type")?;
         let ty = self.type_name()?;
-        let value = if self.eat_punct(Punct::Assign) { Some(self.expr()?) } else { None };
+        let value =
+            if self.eat_punct(Punct::Assign) { self.expr().or_else(|| self.unread_value()) } else { self.no_value() };
         self.script.privates.push(Private { name, ty, start: value, span: start.to(self.previous) });
         Some(())
+    }
+
+    /// A private without a first value; where something else stands in its place, that was meant to be one.
+    fn no_value(&mut self) -> Option<ExprId> {
+        if matches!(self.raw().kind, TokenKind::Newline | TokenKind::End) {
+            return None;
+        }
+        self.expected::<()>("`=` and a value, or the end of the line");
+        self.unread_value()
+    }
+
+    /// A value that could not be read: there is one all the same.
+    fn unread_value(&mut self) -> Option<ExprId> {
+        let from = self.raw().span;
+        self.recover();
+        Some(self.push(ExprKind::Error, from))
     }
 
     /// `TYPE`
@@ -430,11 +455,13 @@ impl<'a> Parser<'a> {
 
     /// `on trigger [when expr] block`
     fn handler(&mut self) -> Option<()> {
+        self.doubted = None;
         let start = self.bump().span;
         let (trigger, when) = match self.handler_head() {
             Some(head) => head,
             None => {
                 self.skip_to_block();
+                self.script.skipped.push(start.to(self.previous)); // Also what had been read before the mistake.
                 (Trigger::Unreadable, None)
             }
         };
@@ -455,7 +482,10 @@ impl<'a> Parser<'a> {
         let trigger = self.trigger()?;
         let when = if self.eat_word("when") { Some(self.condition()?) } else { None };
         if !self.at_punct(Punct::OpenBrace) {
-            return self.expected("`{`");
+            self.expected::<()>("`{`");
+            if !self.next_line_opens() {
+                self.skip_to_block();
+            }
         }
         Some((trigger, when))
     }
@@ -499,6 +529,7 @@ impl<'a> Parser<'a> {
 
     /// `proc NAME(parameters) [-> TYPE] block`
     fn procedure(&mut self) -> Option<()> {
+        self.doubted = None;
         let start = self.bump().span;
         let name = self.new_name("the procedure's name")?;
         self.need_punct(Punct::OpenParen, "`(`")?;
@@ -517,7 +548,12 @@ impl<'a> Parser<'a> {
         if !self.at_punct(Punct::OpenBrace) {
             self.expected::<()>("`{`");
             if !self.next_line_opens() {
-                return None;
+                let missing = self.previous;
+                return if self.closes_more() {
+                    self.nested(|parser| Some(parser.statements(missing, false)))
+                } else {
+                    None
+                };
             }
             self.help("a `{` stands on the line of what it belongs to");
             self.skip_newlines();
@@ -531,6 +567,22 @@ impl<'a> Parser<'a> {
             return Some(Block { statements: Vec::new(), span: open.to(self.previous) });
         }
         block
+    }
+
+    /// Whether more is closed from here to the next declaration than is open: then what follows is read as if the `{` that is
+    /// missing stood here.
+    fn closes_more(&self) -> bool {
+        let mut open = self.open_blocks;
+        for (at, token) in self.tokens[self.at..].iter().enumerate().take(FARTHEST) {
+            match token.kind {
+                TokenKind::Punct(Punct::OpenBrace) => open += 1,
+                TokenKind::Punct(Punct::CloseBrace) if open == 0 => return true,
+                TokenKind::Punct(Punct::CloseBrace) => open -= 1,
+                _ if self.is_declaration(self.at + at) => return false,
+                _ => {}
+            }
+        }
+        false
     }
 
     /// Whether the next line begins with the `{` that is missing here.
@@ -554,12 +606,20 @@ impl<'a> Parser<'a> {
 
     /// The statements up to the `}`; `opened` is false where the `{` is missing, which is told already.
     fn statements(&mut self, open: Span, opened: bool) -> Block {
+        self.open_blocks += 1;
+        let block = self.statements_inside(open, opened);
+        self.open_blocks -= 1;
+        block
+    }
+
+    fn statements_inside(&mut self, open: Span, opened: bool) -> Block {
         let before_else = std::mem::take(&mut self.before_else);
         let mut statements = Vec::new();
         loop {
             self.skip_newlines();
             match self.raw().kind {
                 TokenKind::Punct(Punct::CloseBrace) => {
+                    self.doubt_by_indentation(open);
                     self.bump();
                     break;
                 }
@@ -601,21 +661,41 @@ impl<'a> Parser<'a> {
         Block { statements, span: open.to(self.previous) }
     }
 
+    /// Remembers the first block that a `}` further out closes: where one is missing, that is the one that lacks it.
+    fn doubt_by_indentation(&mut self, open: Span) {
+        if self.doubted.is_none() && self.indentation(self.raw().span) < self.indentation(open) {
+            self.doubted = Some(open);
+        }
+    }
+
+    /// How far in the line begins on which something stands, in bytes.
+    fn indentation(&self, at: Span) -> usize {
+        let before = &self.text[..at.start as usize];
+        let line = &self.text[before.rfind('\n').map_or(0, |end| end + 1)..];
+        line.len() - line.trim_start_matches([' ', '\t']).len()
+    }
+
     /// Tells of a `}` that is missing. Which statements were meant to stand in the block nobody can tell, so what they do
     /// is no fact.
     fn left_open(&mut self, open: Span, message: &str) {
-        self.error(open, message.to_owned(), None);
+        let at = self.doubted.take().unwrap_or(open);
+        self.error(at, message.to_owned(), None);
         self.script.skipped.push(open.to(self.previous));
+        self.script.left_open.push(open.to(self.previous));
     }
 
     /// Whether a line that can only stand at the top of a file begins here: then a `}` is missing above.
     fn at_declaration(&mut self) -> bool {
-        let token = self.raw();
+        self.is_declaration(self.at)
+    }
+
+    fn is_declaration(&self, at: usize) -> bool {
+        let Some(token) = self.tokens.get(at) else { return false };
         let column_one = token.span.start == 0 || self.text.as_bytes()[token.span.start as usize - 1] == b'\n';
         column_one
             && token.kind == TokenKind::Word
             && matches!(self.slice(token.span), "on" | "proc" | "private" | "script")
-            && self.peek_second().kind == TokenKind::Word
+            && self.tokens.get(at + 1).is_some_and(|next| next.kind == TokenKind::Word)
     }
 
     /// Passes over a block that nests too deep, to its closing brace.
@@ -649,8 +729,15 @@ impl<'a> Parser<'a> {
             self.error(token.span, format!("expected a statement, found `{found}`"), help);
             return None;
         }
-        if token.kind != TokenKind::Word {
+        if matches!(token.kind, TokenKind::Newline | TokenKind::End) {
             return self.expected("a statement");
+        }
+        if token.kind != TokenKind::Word {
+            // It stands where a statement would begin, so it is what is wrong, and not the line before.
+            let help = self.slip(token).map(str::to_owned);
+            let found = shorten(self.slice(token.span)).to_owned();
+            self.error(token.span, format!("expected a statement, found `{found}`"), help);
+            return None;
         }
         let word = self.slice(token.span);
         let assigns = matches!(
@@ -685,10 +772,10 @@ impl<'a> Parser<'a> {
                 if p.eat_word("until") {
                     return Some(StatementKind::WaitUntil(p.condition()?));
                 }
-                Some(StatementKind::Wait(p.duration()?))
+                Some(StatementKind::Wait(p.duration_or_any()))
             }),
             "after" => self.after_word(|p| {
-                let delay = p.duration()?;
+                let delay = p.duration_or_any();
                 Some(StatementKind::After { delay, body: p.block()? })
             }),
             "send" => self.after_word(Self::send),
@@ -794,7 +881,24 @@ impl<'a> Parser<'a> {
     /// `"match" expr "{" { expr { "," expr } block } [ "else" block ] "}"`
     fn match_(&mut self) -> Option<StatementKind> {
         let subject = self.expr()?;
-        self.need_punct(Punct::OpenBrace, "`{`")?;
+        self.need_list("`{`")?;
+        self.open_blocks += 1;
+        let arms = self.arms();
+        self.open_blocks -= 1;
+        let (arms, otherwise) = arms?;
+        Some(StatementKind::Match { subject, arms, otherwise })
+    }
+
+    /// The `{` of a list of arms or choices. One that is missing is told, and what follows is read if it is closed.
+    fn need_list(&mut self, what: &str) -> Option<()> {
+        if self.eat_punct(Punct::OpenBrace) {
+            return Some(());
+        }
+        self.expected::<()>(what);
+        self.closes_more().then_some(())
+    }
+
+    fn arms(&mut self) -> Option<(Vec<Arm>, Option<Block>)> {
         let mut arms = Vec::new();
         let mut otherwise = None;
         loop {
@@ -815,7 +919,7 @@ impl<'a> Parser<'a> {
                 None => self.go_on(before),
             }
         }
-        Some(StatementKind::Match { subject, arms, otherwise })
+        Some((arms, otherwise))
     }
 
     /// `expr { "," expr } block`
@@ -857,7 +961,14 @@ impl<'a> Parser<'a> {
     /// `"ask" TEXT "{" { "choice" TEXT [ "when" expr ] block } "}"`
     fn ask(&mut self) -> Option<StatementKind> {
         let text = self.expr()?;
-        self.need_punct(Punct::OpenBrace, "`{` and the choices")?;
+        self.need_list("`{` and the choices")?;
+        self.open_blocks += 1;
+        let choices = self.choices();
+        self.open_blocks -= 1;
+        Some(StatementKind::Ask { text, choices: choices? })
+    }
+
+    fn choices(&mut self) -> Option<Vec<Choice>> {
         let mut choices = Vec::new();
         loop {
             self.skip_newlines();
@@ -873,7 +984,7 @@ impl<'a> Parser<'a> {
                 None => self.go_on(before),
             }
         }
-        Some(StatementKind::Ask { text, choices })
+        Some(choices)
     }
 
     /// `"choice" TEXT [ "when" expr ] block`
@@ -902,6 +1013,15 @@ impl<'a> Parser<'a> {
     }
 
     /// `DURATION | "seconds" "(" expr ")"`
+    /// The duration of what waits for certain, for some time or other, also where it can't be read for how long.
+    fn duration_or_any(&mut self) -> Duration {
+        self.duration().unwrap_or_else(|| {
+            let span = self.previous;
+            self.skip_to_block();
+            Duration::Literal { amount: 1.0, unit: DurationUnit::Seconds, span }
+        })
+    }
+
     fn duration(&mut self) -> Option<Duration> {
         if self.eat_word("seconds") {
             self.need_punct(Punct::OpenParen, "`(`")?;

@@ -52,7 +52,12 @@ impl World<'_> {
             return Abstract::of(UNBOUND);
         }
         let at = facts.parameters.iter().position(|(parameter, _)| *parameter == local);
-        let (Some(at), Some(signal)) = (at, facts.signal) else { return Abstract::of(anything(ty)) };
+        let Some(at) = at else { return Abstract::of(anything(ty)) };
+        let Some(signal) = facts.signal else {
+            // What a signal brings that means nothing is there, as it would be if it came from the engine.
+            let is_ref = matches!(ty, Type::Ref(_));
+            return Abstract::of(if is_ref { Value::Ref { none: false, some: true } } else { anything(ty) });
+        };
         if let Type::Ref(of) = ty {
             let mut value = self.sent_ref(signal, at);
             // A parameter that only lets an actor pass lets none pass that is gone.

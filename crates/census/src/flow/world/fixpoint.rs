@@ -1,6 +1,5 @@
 //! The fixpoint: all handlers are run until nothing that they leave behind grows.
 
-use super::super::access::{exit_reads, walk_expr};
 use super::*;
 
 /// After how many rounds growing ends for certain.
@@ -65,46 +64,6 @@ impl World<'_> {
         unit.handlers[index].signal.is_none_or(|signal| {
             let declared = self.project.registry.signal(signal);
             declared.from_engine || self.sent_signals.contains(&signal) || self.unread.contains(&*declared.name)
-        })
-    }
-
-    /// The events that stand for certain: not what hangs on a test, or on what is sent, that could not be read.
-    fn settled_events(&self, handler: HandlerId, mut events: Vec<Event>) -> Vec<Event> {
-        if self.is_sent_unread(handler) {
-            events.clear();
-        }
-        if !events.is_empty() && self.tests_unread(handler) {
-            events.retain(|event| !matches!(event, Event::Outside { .. } | Event::Broken { .. } | Event::Zero { .. }));
-        }
-        events
-    }
-
-    /// Whether a test of a handler names something that means nothing: what it was meant to keep out nobody can tell.
-    fn tests_unread(&self, handler: HandlerId) -> bool {
-        let (unit, tree, graph) = self.parts(handler);
-        let (script, _) = self.handler(handler);
-        let bodies = self.bodies(script, graph);
-        let exits = bodies.iter().flat_map(|graph| &graph.blocks).map(|block| &block.exit);
-        let tests = exits.flat_map(exit_reads).chain(tree.when);
-        tests.into_iter().any(|test| {
-            let mut unread = false;
-            walk_expr(unit, test, &mut |expr| {
-                let nameless = unit.ty(expr) == Type::Unknown && unit.meaning(expr) == Meaning::None;
-                unread |= nameless
-                    && matches!(unit.tree.expr(expr).kind, ExprKind::Path(_) | ExprKind::Call(..) | ExprKind::Error);
-            });
-            unread
-        })
-    }
-
-    /// Whether all that a handler is sent comes from where nobody can read what that is.
-    pub(super) fn is_sent_unread(&self, handler: HandlerId) -> bool {
-        let (unit, _, _) = self.parts(handler);
-        let (_, index) = self.handler(handler);
-        unit.handlers[index].signal.is_some_and(|signal| {
-            let declared = self.project.registry.signal(signal);
-            let unsent = !self.sent_signals.contains(&signal) && !declared.parameters.is_empty();
-            !declared.from_engine && (unsent || self.sent_unread.contains(&signal))
         })
     }
 

@@ -57,7 +57,8 @@ impl World<'_> {
                             self.gone_to.extend(scene);
                         }
                         StepKind::Send { signal: Some(signal), arguments, .. }
-                            if arguments.iter().any(|&argument| unit.ty(argument) == Type::Unknown) =>
+                            if arguments.iter().any(|&argument| unit.ty(argument) == Type::Unknown)
+                                || arguments.len() != self.project.registry.signal(*signal).parameters.len() =>
                         {
                             self.sent_unread.insert(*signal);
                         }

@@ -61,7 +61,7 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
             let again = facts.world.again(handler.id, pause);
             waits.iter().any(|at| again.contains_key(at))
         });
-        if let Some(&first) = waits.first().filter(|_| unguarded) {
+        if let Some(&first) = waits.first().filter(|_| unguarded && !facts.world.guards_unread(handler.id)) {
             let message = "this waits, and the handler is begun again before it is through: activations pile up";
             findings.push(
                 Finding::new(RULE.name, handler.unit.at(first), message)

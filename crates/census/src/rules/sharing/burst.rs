@@ -70,7 +70,7 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
             })
             .collect();
         unguarded.sort_unstable();
-        if let Some(&first) = unguarded.first() {
+        if let Some(&first) = unguarded.first().filter(|_| !facts.world.guards_unread(handler.id)) {
             let statement = facts.project.text(handler.unit, first).lines().next().unwrap_or("").trim().to_owned();
             let message =
                 format!("`{}` can come many times for one act, and `{statement}` is done each time", signal.name);

@@ -75,7 +75,7 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
                 after.iter().any(|at| again.contains_key(at))
             }
         });
-        if unguarded {
+        if unguarded && !facts.world.guards_unread(handler.id) {
             findings.push(word(facts, handler, first));
         }
     }

@@ -68,7 +68,8 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
             continue;
         }
         for handler in writers(facts, label) {
-            if matches!(handler.tree.trigger, Trigger::Start) {
+            // What is sent that means nothing may have been meant to show it.
+            if matches!(handler.tree.trigger, Trigger::Start) || facts.world.guards_unread(handler.id) {
                 continue;
             }
             let judge = Judge { facts, handler, name, label, others: others_print(facts, &handler, name, label) };
@@ -226,7 +227,8 @@ fn always_printed(facts: &Facts<'_>, label: &Label<'_, '_>) -> bool {
     let mut open: FxHashSet<CellId> = label.printed.clone();
     for handler in &label.printers {
         match handler.tree.trigger {
-            Trigger::Tick | Trigger::Every(_) => return true,
+            Trigger::Tick | Trigger::Every(_) | Trigger::Unreadable => return true,
+            Trigger::Signal { .. } if handler.unit.handlers[handler.index].signal.is_none() => return true,
             Trigger::Changed(_) => {
                 changed_cell(facts, handler).map(|cell| open.remove(&cell));
             }

@@ -75,7 +75,7 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
     let mut findings = Vec::new();
     for handler in facts.handlers() {
         for guard in guard::flags(facts, &handler) {
-            findings.extend(judge(facts, &handler, &guard));
+            findings.extend(judge(facts, &handler, &guard).filter(|_| !facts.world.guards_unread(handler.id)));
         }
     }
     findings

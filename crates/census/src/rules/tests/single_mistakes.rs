@@ -92,6 +92,11 @@ fn misspelled_names() {
     one("other.oil = 40", "other.iol = 40 // ~ registry/unknown-name");
     one("send stowed(load)", "send stowde(load) // ~ registry/unknown-signal");
     one("    earn(n)", "    eran(n) // ~ type/mismatch");
+    one("    earn(n)", "    earn(m) // ~ registry/unknown-name");
+    one("and last.oil < 1 {", "and lsat.oil < 1 { // ~ registry/unknown-name");
+    one("send stowed(load)", "stowed(load) // ~ type/mismatch");
+    one("send stowed(load)", "send stowed // ~ type/mismatch");
+    one("on touched(other: cutter) {", "on touchde(other: cutter) { // ~ registry/unknown-signal");
     one("load += 2", "take_aboard(2) // ~ type/mismatch");
     one("desk for office", "desk for ofice // ~ registry/unknown-name");
     one("stowing for cutter", "stowing for cuttter // ~ registry/unknown-name");
@@ -106,6 +111,13 @@ fn lines_that_can_t_be_read() {
     one("let room = cap - load", "let room: int = cap - load // ~ syntax/error");
     one("        note \"full\"", "        # full // ~ syntax/error\n        note \"full\"");
     one("        note \"full\"", "        note \"full\"\n        break // ~ syntax/error\n        note \"again\"");
+    one("{\n        note \"full\"\n", "// ~ syntax/error\n        note \"full\"\n");
+    one(
+        "} else {\n        load += 2\n        remove other\n    }",
+        "} else { // ~ syntax/error\n        load += 2\n        remove other",
+    );
+    one("on touched(other: parcel) {", "on touched(other: parcel) // ~ syntax/error");
+    one("on touched(other: cutter) {", "on touched other: cutter) { // ~ syntax/error");
     one("script stowing for", "scrpit stowing for // ~ syntax/error\n//");
 }
 
@@ -115,6 +127,23 @@ fn entries_that_can_t_be_read() {
         "max = \"cutter.cap\", engine = \"reads\" }",
         "max = \"cutter.cap\" engine = \"reads\" } # ~ registry/bad-entry",
     );
+    let load = "default = 0, min = 0, max = \"cutter.cap\", engine = \"reads\" }";
+    for (right, wrong) in [
+        ("default", "defalut"),
+        ("0, min", "\"0\", min"),
+        ("max", "mxa"),
+        ("cutter.cap", "cutter.cpa"),
+        ("engine", "engien"),
+        ("reads", "raeds"),
+    ] {
+        one(load, &format!("{} # ~ registry/bad-entry", load.replacen(right, wrong, 1)));
+    }
+    one("[variables.cutter]\n", "[variables.cuter] # ~ registry/bad-entry\n");
+    one("[variables.cutter]\nload = {", "[variabels.cutter] # ~ registry/bad-entry\nload = {");
+    one("parameters = { n = \"int\" }", "parameters = { n = \"itn\" } # ~ registry/bad-entry");
+    one("from = \"script\"", "from = \"scirpt\" # ~ registry/bad-entry");
+    one("kind = \"actor\"", "knid = \"actor\" # ~ registry/bad-entry");
+    one("of = \"cutter\"\n", "of = \"cuttre\" # ~ registry/bad-entry\n");
     one("of = \"cutter\", engine", "of = \"cuter\", engine = \"reads\" } # ~ registry/bad-entry\n#");
     one("[owners.cutter]\nkind = \"actor\"", "[owners.cutter]\nkind = \"boat\" # ~ registry/bad-entry");
 }

@@ -86,4 +86,46 @@ proc rise(by: int) {
 "#],
         );
     }
+
+    #[test]
+    fn a_parameter_without_a_type_has_that_of_what_it_is_given() {
+        expect(
+            r#"[variables.tide]
+height = { type = "int", scope = "global", default = 0, min = 0, max = 20, engine = "reads" }
+rate = { type = "number", scope = "global", default = 0.5, min = 0, max = 9, engine = "reads" }
+mood = { type = "enum", scope = "global", values = ["calm", "storm"], default = "calm", engine = "both" }
+"#,
+            &[r#"script tides for tide
+
+proc far(by) {
+    near(by, 2.5)
+}
+
+proc near(by, most) {
+    if height + by <= 20 {
+        height += by
+    }
+    rate = min(rate, most)
+    if by == 3 {
+        height = most // ~ type/fraction-lost
+    }
+}
+
+proc turn(to) {
+    if to == "grim" { // ~ range/unknown-value
+        note "it never comes"
+    }
+    mood = to
+}
+
+on bell {
+    far(3)
+    near(2, 4)
+    near("two", 4) // ~ type/mismatch
+    turn(mood)
+    turn("storm")
+}
+"#],
+        );
+    }
 }

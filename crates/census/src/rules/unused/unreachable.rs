@@ -3,6 +3,7 @@
 use crate::finding::{Finding, Level, RuleName};
 use crate::rules::Facts;
 use crate::rules::{Example, Rule};
+use crate::source::Span;
 
 /// The rule.
 pub const RULE: Rule = Rule {
@@ -45,7 +46,11 @@ on bell {
 fn check(facts: &Facts<'_>) -> Vec<Finding> {
     let mut findings = Vec::new();
     for (unit, graphs) in facts.project.scripts.iter().zip(&facts.world.graphs) {
+        let is_left_open = |span: Span| unit.tree.left_open.iter().any(|open| open.contains(span));
         for &span in graphs.handlers.iter().chain(&graphs.procedures).flat_map(|graph| &graph.unreachable) {
+            if is_left_open(span) {
+                continue; // It may have been meant to stand behind the block.
+            }
             findings.push(
                 Finding::new(RULE.name, unit.at(span), "no way leads here: this is never done")
                     .help("take it out, or move it up"),

@@ -1,0 +1,166 @@
+//! What could not be read, and what of a handler hangs on it: one mistake gives one finding, and not those that it leads to.
+
+use super::super::access::{exit_reads, walk_expr};
+use super::*;
+use crate::words::nearest;
+
+impl World<'_> {
+    /// The events that stand for certain: not what hangs on a test, or on what is sent, that could not be read.
+    pub(super) fn settled_events(&self, handler: HandlerId, mut events: Vec<Event>) -> Vec<Event> {
+        if self.is_sent_unread(handler) || self.is_left_open(handler) {
+            events.clear();
+        }
+        events.retain(|event| !matches!(event, Event::Unset { place, .. } if self.may_be_set_unread(handler, *place)));
+        if !events.is_empty() && self.tests_unread(handler) {
+            events.retain(|event| {
+                !matches!(event, Event::Outside { .. } | Event::Broken { .. } | Event::Zero { .. } | Event::Lost { .. })
+            });
+        }
+        let mistaken = &self.project.registry.mistaken;
+        if !mistaken.is_empty()
+            && self.table(handler).slots.iter().any(|slot| slot.variable.is_some_and(|id| mistaken.contains(&id)))
+        {
+            events.retain(|event| {
+                !matches!(
+                    event,
+                    Event::Outside { .. } | Event::Broken { .. } | Event::Zero { .. } | Event::OtherKind { .. }
+                )
+            });
+        }
+        let (unit, tree, _) = self.parts(handler);
+        if self.is_any_within(handler, &unit.mistaken_calls) {
+            // What a mistaken argument leads to in a procedure is the same mistake, which was told where it was made.
+            let inside = |at: Span| tree.span.contains(at);
+            events.retain(|event| match event {
+                Event::Outside { at, .. } | Event::Broken { at, .. } | Event::Lost { at, .. } => inside(*at),
+                Event::Zero { at, .. } => inside(unit.tree.expr(*at).span),
+                _ => true,
+            });
+        }
+        if self.acts_unread(handler) {
+            events.retain(|event| match event {
+                Event::Outside { variable, .. } => {
+                    !self.may_be_meant(handler, &self.project.registry.var(*variable).name)
+                }
+                Event::EmptyRef { held, .. } => {
+                    self.name_of(unit, *held).is_none_or(|name| !self.may_be_meant(handler, name))
+                }
+                _ => true,
+            });
+        }
+        events
+    }
+
+    /// Whether a handler's block is not closed: what was meant to stand in it nobody can tell.
+    #[must_use]
+    pub fn is_left_open(&self, handler: HandlerId) -> bool {
+        let (unit, tree, _) = self.parts(handler);
+        unit.tree.left_open.iter().any(|open| tree.span.contains(*open))
+    }
+
+    /// Whether what a place of a handler's script holds may be set where nobody can tell: by what could not be read, or in a
+    /// handler that answers nothing that could be.
+    fn may_be_set_unread(&self, handler: HandlerId, place: PlaceId) -> bool {
+        let (unit, ..) = self.parts(handler);
+        let Some(cell) = self.project.cell_of(unit, place) else { return false };
+        let named = match unit.place(place) {
+            Place::Variable(id, _) => self.unread.contains(&*self.project.registry.var(id).name),
+            _ => self.name_of(unit, place).is_some_and(|name| unit.may_use(name)),
+        };
+        let sets = |id: HandlerId| {
+            let (script, index) = self.handler(id);
+            let accesses = &self.accesses[script.index()];
+            accesses.iter().any(|access| access.cell == cell && access.writes() && access.body == Body::Handler(index))
+        };
+        named || self.handler_ids().any(|id| self.answers_unread(id) && sets(id))
+    }
+
+    fn name_of<'a>(&'a self, unit: &'a ScriptUnit, place: PlaceId) -> Option<&'a str> {
+        match unit.place(place) {
+            Place::Variable(id, _) => Some(&self.project.registry.var(id).name),
+            Place::Private(index) => Some(self.project.text(unit, unit.tree.privates[index as usize].name.span)),
+            _ => None,
+        }
+    }
+
+    /// Whether something that a handler does to what means nothing may have been meant for what has that name.
+    fn may_be_meant(&self, handler: HandlerId, name: &str) -> bool {
+        let (unit, ..) = self.parts(handler);
+        self.places_within(handler, &unit.unread_acts).any(|at| {
+            let word = self.project.text(unit, *at).rsplit('.').next().unwrap_or("");
+            !nearest(word, [name]).is_empty()
+        })
+    }
+
+    /// Whether what a handler answers could not be read, or means nothing.
+    fn answers_unread(&self, handler: HandlerId) -> bool {
+        let (unit, tree, _) = self.parts(handler);
+        let facts = &unit.handlers[self.handler(handler).1];
+        match tree.trigger {
+            Trigger::Unreadable => true,
+            Trigger::Signal { .. } => facts.signal.is_none(),
+            Trigger::Changed(_) => facts.changed.is_none(),
+            _ => false,
+        }
+    }
+
+    /// Whether a handler does something to what means nothing, itself or in a procedure.
+    #[must_use]
+    pub fn acts_unread(&self, handler: HandlerId) -> bool {
+        self.is_any_within(handler, &self.parts(handler).0.unread_acts)
+    }
+
+    fn is_any_within(&self, handler: HandlerId, places: &[Span]) -> bool {
+        self.places_within(handler, places).next().is_some()
+    }
+
+    /// Those of some places that stand in a handler, or in a procedure of its script.
+    fn places_within<'a>(&'a self, handler: HandlerId, places: &'a [Span]) -> impl Iterator<Item = &'a Span> {
+        let (unit, tree, _) = self.parts(handler);
+        let of_another =
+            |at: &Span| unit.tree.handlers.iter().any(|other| other.span != tree.span && other.span.contains(*at));
+        places.iter().filter(move |at| !of_another(at))
+    }
+
+    /// Whether something of a handler that could not be read may be what keeps it out.
+    #[must_use]
+    pub fn guards_unread(&self, handler: HandlerId) -> bool {
+        let (unit, ..) = self.parts(handler);
+        self.acts_unread(handler)
+            || [&unit.mistaken, &unit.tree.skipped].iter().any(|of| self.is_any_within(handler, of))
+    }
+
+    /// Whether a test of a handler names something that means nothing: what it was meant to keep out nobody can tell.
+    #[must_use]
+    pub fn tests_unread(&self, handler: HandlerId) -> bool {
+        let (unit, tree, graph) = self.parts(handler);
+        if unit.meant_names.is_empty() && unit.unread_names.is_empty() && unit.mistaken.is_empty() {
+            return false;
+        }
+        let (script, _) = self.handler(handler);
+        let bodies = self.bodies(script, graph);
+        let exits = bodies.iter().flat_map(|graph| &graph.blocks).map(|block| &block.exit);
+        let tests = exits.flat_map(exit_reads).chain(tree.when);
+        tests.into_iter().any(|test| {
+            let span = unit.tree.expr(test).span;
+            let mut unread = unit.mistaken.iter().any(|mistaken| mistaken.contains(span) || span.contains(*mistaken));
+            walk_expr(unit, test, &mut |expr| {
+                let nameless = unit.ty(expr) == Type::Unknown && unit.meaning(expr) == Meaning::None;
+                unread |= nameless
+                    && matches!(unit.tree.expr(expr).kind, ExprKind::Path(_) | ExprKind::Call(..) | ExprKind::Error);
+            });
+            unread
+        })
+    }
+
+    /// Whether all that a handler is sent comes from where nobody can read what that is.
+    pub(super) fn is_sent_unread(&self, handler: HandlerId) -> bool {
+        let (unit, _, _) = self.parts(handler);
+        let (_, index) = self.handler(handler);
+        unit.handlers[index].signal.is_some_and(|signal| {
+            let declared = self.project.registry.signal(signal);
+            let unsent = !self.sent_signals.contains(&signal) && !declared.parameters.is_empty();
+            !declared.from_engine && (unsent || self.sent_unread.contains(&signal))
+        })
+    }
+}
