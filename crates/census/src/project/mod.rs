@@ -167,7 +167,9 @@ pub struct ScriptUnit {
     pub unread_acts: Vec<Span>,
     /// Tests in which something is wrong, and the targets of writes whose value is.
     pub mistaken: Vec<Span>,
-    /// Calls of procedures with arguments in which something is wrong.
+    /// Targets of writes in which something is wrong, though they name a variable.
+    pub mistaken_targets: Vec<Span>,
+    /// Calls of procedures, and signals that are sent, with arguments in which something is wrong.
     pub mistaken_calls: Vec<Span>,
 }
 

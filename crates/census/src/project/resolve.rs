@@ -134,6 +134,7 @@ impl<'a> Resolver<'a> {
             meant_names: FxHashSet::default(),
             unread_acts: Vec::new(),
             mistaken: Vec::new(),
+            mistaken_targets: Vec::new(),
             mistaken_calls: Vec::new(),
         };
         Self {
@@ -504,6 +505,7 @@ impl<'a> Resolver<'a> {
                 match (sent, own) {
                     (Some(Type::Ref(sent)), Type::Ref(Some(actor))) if sent.is_none() || sent == Some(actor) => {
                         filter = Some(actor); // What is gone by then does not pass, even where nothing else can come.
+                        ty = own;
                     }
                     (Some(sent), own) if !self.goes_into(sent, own) => {
                         let message = format!(
@@ -513,9 +515,8 @@ impl<'a> Resolver<'a> {
                         );
                         self.mismatch(written.span(), message);
                     }
-                    _ => {}
+                    _ => ty = own,
                 }
-                ty = own;
             }
             self.declare(tree, parameter.local, ty);
             facts.parameters.push((parameter.local, filter));
@@ -539,6 +540,7 @@ impl<'a> Resolver<'a> {
         self.report(reader_rules::UNKNOWN_SIGNAL, name.span, format!("no signal `{text}` is declared"));
         let registry = self.registry();
         let near = self.meant(&text, registry.signals.iter().map(|signal| &*signal.name));
+        self.unit.meant_names.insert(text.clone());
         let declare = format!("declare it in the registry: `[signals.{text}]`");
         self.set_help(Some(near.map_or(declare.clone(), |near| format!("{near} Or {declare}"))));
     }
@@ -677,11 +679,16 @@ impl<'a> Resolver<'a> {
 
     fn assign(&mut self, tree: &Script, target: ExprId, op: AssignOp, value: ExprId) {
         let value_kinds = self.kinds.clone();
+        let known = self.findings.len();
         let ty = self.expr(tree, target);
+        if op == AssignOp::Set && self.findings.len() > known {
+            self.take_for_local(tree, target);
+        }
         // The target is written, not read: a kind known of its old value says nothing about the new one.
         let ty = self.declared_type(target).unwrap_or(ty);
         self.unit.types[target.0 as usize] = ty;
         self.need_target(tree, target);
+        let is_mistaken = self.findings.len() > known;
         let known = self.findings.len();
         let value_ty = if op == AssignOp::Set {
             self.value_for(tree, value, ty)
@@ -690,6 +697,8 @@ impl<'a> Resolver<'a> {
         };
         if self.findings.len() > known {
             self.unit.mistaken.push(tree.expr(target).span);
+        } else if is_mistaken {
+            self.unit.mistaken_targets.push(tree.expr(target).span);
         }
         self.kinds = value_kinds;
         self.forget(target);
@@ -700,6 +709,17 @@ impl<'a> Resolver<'a> {
             (self.unit.meaning(target), value_ty, op)
         {
             self.kinds.push((place, actor));
+        }
+    }
+
+    /// What is set and means nothing, nor nearly anything, was most likely to be a local: its uses are no further mistakes.
+    fn take_for_local(&mut self, tree: &Script, target: ExprId) {
+        let ExprKind::Path(names) = &tree.expr(target).kind else { return };
+        let unhelped = self.findings.last().is_some_and(|finding| finding.help.is_none());
+        if let ([name], Meaning::None, true) = (names.as_slice(), self.unit.meaning(target), unhelped) {
+            let text = self.name(*name);
+            self.set_help(Some(format!("to give a value a name of its own, write `let {text} = …`")));
+            self.unit.unread_names.insert(text);
         }
     }
 
@@ -984,6 +1004,7 @@ impl<'a> Resolver<'a> {
                 None
             }
         };
+        let known = self.findings.len();
         for (at, &argument) in arguments.iter().enumerate() {
             let wanted = declared.and_then(|declared| declared.get(at)).map_or(Type::Unknown, |declared| declared.ty);
             self.value_for(tree, argument, wanted);
@@ -994,6 +1015,9 @@ impl<'a> Resolver<'a> {
             let span = arguments.get(declared.len()).map_or(signal.span, |&extra| tree.expr(extra).span);
             let wanted = crate::words::count(declared.len(), "parameter");
             self.mismatch(span, format!("the signal `{text}` has {wanted}, and {} given", arguments.len()));
+        }
+        if self.findings.len() > known {
+            self.unit.mistaken_calls.push(signal.span);
         }
         if let Some(to) = to {
             self.want_instance(tree, to, "`send … to`");
@@ -1407,6 +1431,10 @@ impl<'a> Resolver<'a> {
         for &argument in arguments {
             self.expr(tree, argument);
         }
+        self.unit.unread_acts.push(name.span);
+        if self.is_unread(&text) {
+            return Type::Unknown;
+        }
         self.mismatch(name.span, format!("there is no function or procedure `{text}`"));
         let procedures: Vec<String> = self.procedures.keys().cloned().collect();
         let mut known: Vec<&str> = procedures.iter().map(String::as_str).collect();
@@ -1415,7 +1443,6 @@ impl<'a> Resolver<'a> {
         let help = self.meant(&text, known);
         self.set_help(if is_signal { Some(format!("to send the signal, write `send {text}(…)`")) } else { help });
         self.unit.meant_names.insert(text);
-        self.unit.unread_acts.push(name.span);
         Type::Unknown
     }
 
@@ -1444,7 +1471,8 @@ impl<'a> Resolver<'a> {
             let wanted = crate::words::count(facts.parameters.len(), "argument");
             self.mismatch(span, format!("`{name}` takes {wanted}, and {} given", arguments.len()));
         }
-        if self.findings.len() > known {
+        let unknown = arguments.iter().any(|&argument| self.unit.ty(argument) == Type::Unknown);
+        if self.findings.len() > known || unknown {
             self.unit.mistaken_calls.push(tree.expr(expr).span);
         }
         facts.gives.unwrap_or(Type::Unknown)

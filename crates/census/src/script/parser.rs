@@ -482,9 +482,10 @@ impl<'a> Parser<'a> {
         let trigger = self.trigger()?;
         let when = if self.eat_word("when") { Some(self.condition()?) } else { None };
         if !self.at_punct(Punct::OpenBrace) {
+            let ended = matches!(self.raw().kind, TokenKind::Newline | TokenKind::End);
             self.expected::<()>("`{`");
-            if !self.next_line_opens() {
-                self.skip_to_block();
+            if !ended {
+                return None; // Something else stands here, so what was read may not be what was meant.
             }
         }
         Some((trigger, when))
@@ -531,14 +532,22 @@ impl<'a> Parser<'a> {
     fn procedure(&mut self) -> Option<()> {
         self.doubted = None;
         let start = self.bump().span;
-        let name = self.new_name("the procedure's name")?;
-        self.need_punct(Punct::OpenParen, "`(`")?;
-        let parameters = self.parameters()?;
-        let gives = if self.eat_punct(Punct::Arrow) { Some(self.type_name()?) } else { None };
+        let Some((name, parameters, gives)) = self.procedure_head() else {
+            self.script.skipped.push(start.to(self.previous));
+            return None;
+        };
         let body = self.block()?;
         let span = start.to(self.previous);
         self.script.procedures.push(Procedure { name, parameters, gives, body, span });
         Some(())
+    }
+
+    fn procedure_head(&mut self) -> Option<(Name, Vec<Parameter>, Option<TypeName>)> {
+        let name = self.new_name("the procedure's name")?;
+        self.need_punct(Punct::OpenParen, "`(`")?;
+        let parameters = self.parameters()?;
+        let gives = if self.eat_punct(Punct::Arrow) { Some(self.type_name()?) } else { None };
+        Some((name, parameters, gives))
     }
 
     // ---- statements ----
@@ -947,6 +956,10 @@ impl<'a> Parser<'a> {
         let signal = self.name("a signal's name")?;
         let arguments = if self.eat_punct(Punct::OpenParen) { self.arguments()? } else { Vec::new() };
         let to = if self.eat_word("to") { Some(self.expr()?) } else { None };
+        if arguments.is_empty() && !matches!(self.raw().kind, TokenKind::Newline | TokenKind::End | TokenKind::Punct(_))
+        {
+            return self.expected("`(`, `to` or the end of the line");
+        }
         Some(StatementKind::Send { signal, arguments, to })
     }
 

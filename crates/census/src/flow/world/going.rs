@@ -58,7 +58,7 @@ impl World<'_> {
                         }
                         StepKind::Send { signal: Some(signal), arguments, .. }
                             if arguments.iter().any(|&argument| unit.ty(argument) == Type::Unknown)
-                                || arguments.len() != self.project.registry.signal(*signal).parameters.len() =>
+                                || unit.mistaken_calls.iter().any(|at| step.span.contains(*at)) =>
                         {
                             self.sent_unread.insert(*signal);
                         }

@@ -37,6 +37,11 @@ impl World<'_> {
                 _ => true,
             });
         }
+        // A write that is told of for its target or its value may mean to write something else.
+        let is_mistaken =
+            |at: Span| unit.mistaken.iter().chain(&unit.mistaken_targets).any(|mistaken| at.contains(*mistaken));
+        events
+            .retain(|event| !matches!(event, Event::Outside { at, .. } | Event::Broken { at, .. } if is_mistaken(*at)));
         if self.acts_unread(handler) {
             events.retain(|event| match event {
                 Event::Outside { variable, .. } => {
@@ -62,7 +67,7 @@ impl World<'_> {
     /// handler that answers nothing that could be.
     fn may_be_set_unread(&self, handler: HandlerId, place: PlaceId) -> bool {
         let (unit, ..) = self.parts(handler);
-        let Some(cell) = self.project.cell_of(unit, place) else { return false };
+        let Some(cell) = self.project.cell_of(unit, place).filter(|_| !self.unread.is_empty()) else { return false };
         let named = match unit.place(place) {
             Place::Variable(id, _) => self.unread.contains(&*self.project.registry.var(id).name),
             _ => self.name_of(unit, place).is_some_and(|name| unit.may_use(name)),
@@ -145,8 +150,7 @@ impl World<'_> {
             let span = unit.tree.expr(test).span;
             let mut unread = unit.mistaken.iter().any(|mistaken| mistaken.contains(span) || span.contains(*mistaken));
             walk_expr(unit, test, &mut |expr| {
-                let nameless = unit.ty(expr) == Type::Unknown && unit.meaning(expr) == Meaning::None;
-                unread |= nameless
+                unread |= unit.ty(expr) == Type::Unknown
                     && matches!(unit.tree.expr(expr).kind, ExprKind::Path(_) | ExprKind::Call(..) | ExprKind::Error);
             });
             unread

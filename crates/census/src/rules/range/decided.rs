@@ -1,11 +1,11 @@
 //! The common part of `range/always` and `range/never`: tests that come out one way only.
 
 use crate::finding::{Finding, RuleName};
-use crate::flow::access::{walk_behind, walk_expr};
+use crate::flow::access::{Access, AccessKind, walk_behind, walk_expr};
 use crate::flow::engine::{Event, Outcome};
 use crate::project::builtin::Builtin;
 use crate::project::{Cell, CellId, Meaning, Place, PlaceId, ProcFacts, ProcId, ScriptId, ScriptUnit};
-use crate::registry::Bound;
+use crate::registry::{Bound, End};
 use crate::rules::Facts;
 use crate::rules::flow::endless_loop::endless;
 use crate::script::ast::*;
@@ -17,10 +17,11 @@ use rustc_hash::{FxHashMap, FxHashSet};
 pub fn check(facts: &Facts<'_>, rule: RuleName, outcome: bool) -> Vec<Finding> {
     let mut findings = Vec::new();
     let jumped_over = super::limit_skipped::skipped(facts, true);
+    let beyond = wholly_outside(facts);
     for (script, unit) in facts.project.script_ids() {
         let outcomes = outcomes(facts, script);
         let excused = excused(facts, script, unit);
-        let locals = Locals::new(facts, unit);
+        let locals = Locals::new(facts, unit, &beyond);
         // That the test of a loop without end always comes out true is that loop's mistake.
         let endless = if outcome { endless(facts, script, unit) } else { Vec::new() };
         let asks_on = |test: ExprId| {
@@ -50,6 +51,26 @@ pub fn check(facts: &Facts<'_>, rule: RuleName, outcome: bool) -> Vec<Finding> {
         findings.extend(decided.into_iter().map(|(test, found)| word(facts, unit, rule, test, &found)));
     }
     findings
+}
+
+/// What is set somewhere to nothing but values outside its range, as by `oil =- 1`: something else was meant, and what it
+/// may hold then nobody can tell.
+fn wholly_outside(facts: &Facts<'_>) -> FxHashSet<CellId> {
+    let events = facts.handlers().flat_map(|handler| &handler.found.events);
+    let outside = events.filter_map(|event| match *event {
+        Event::Outside { at, written, variable, end, after, limit, .. } if written == variable => {
+            let wholly = match end {
+                End::Max => after.0 > limit.1,
+                End::Min => after.1 < limit.0,
+            };
+            let cell = CellId(variable.0);
+            let is_set =
+                |access: &Access| access.statement == at && matches!(access.kind, AccessKind::Write(AssignOp::Set, _));
+            (wholly && facts.uses(cell).any(|(_, access)| is_set(access))).then_some(cell)
+        }
+        _ => None,
+    });
+    outside.collect()
 }
 
 /// How each test of a script came out, over all its handlers.
@@ -139,14 +160,16 @@ fn behind(unit: &ScriptUnit, test: ExprId) -> Option<ExprId> {
 struct Locals<'a> {
     facts: &'a Facts<'a>,
     unit: &'a ScriptUnit,
+    /// What is written with values outside its range alone.
+    beyond: &'a FxHashSet<CellId>,
     values: FxHashMap<LocalId, Vec<ExprId>>,
     /// Those that are assigned again.
     assigned: FxHashSet<PlaceId>,
 }
 
 impl<'a> Locals<'a> {
-    fn new(facts: &'a Facts<'a>, unit: &'a ScriptUnit) -> Self {
-        let mut locals = Self { facts, unit, values: FxHashMap::default(), assigned: FxHashSet::default() };
+    fn new(facts: &'a Facts<'a>, unit: &'a ScriptUnit, beyond: &'a FxHashSet<CellId>) -> Self {
+        let mut locals = Self { facts, unit, beyond, values: FxHashMap::default(), assigned: FxHashSet::default() };
         let bodies = unit.tree.handlers.iter().map(|handler| &handler.body);
         for body in bodies.chain(unit.tree.procedures.iter().map(|procedure| &procedure.body)) {
             walk(body, &mut |statement| match &statement.kind {
@@ -160,7 +183,8 @@ impl<'a> Locals<'a> {
 
     /// Whether something that can change in play has a part in a test, and nothing that could not be read.
     fn depends_on_play(&self, test: ExprId) -> bool {
-        if self.facts.cells_in(self.unit, test).into_iter().any(|cell| self.facts.world.is_unsettled(cell)) {
+        let unknown = |cell| self.facts.world.is_unsettled(cell) || self.beyond.contains(&cell);
+        if self.facts.cells_in(self.unit, test).into_iter().any(unknown) {
             return false;
         }
         let mut depends = false;

@@ -98,6 +98,8 @@ fn misspelled_names() {
     one("send stowed(load)", "send stowed // ~ type/mismatch");
     one("on touched(other: cutter) {", "on touchde(other: cutter) { // ~ registry/unknown-signal");
     one("load += 2", "take_aboard(2) // ~ type/mismatch");
+    one("let room = cap - load", "let room = cap - laod // ~ registry/unknown-name");
+    one("let room = cap - load", "room = cap - load // ~ registry/unknown-name");
     one("desk for office", "desk for ofice // ~ registry/unknown-name");
     one("stowing for cutter", "stowing for cuttter // ~ registry/unknown-name");
 }
@@ -118,6 +120,11 @@ fn lines_that_can_t_be_read() {
     );
     one("on touched(other: parcel) {", "on touched(other: parcel) // ~ syntax/error");
     one("on touched(other: cutter) {", "on touched other: cutter) { // ~ syntax/error");
+    one("proc earn(n: int) {", "proc earn(n: int { // ~ syntax/error");
+    one("proc earn(n: int) {", "porc earn(n: int) { // ~ syntax/error");
+    one("on stowed(n) {", "on stowed n { // ~ syntax/error");
+    one("on every 1s {", "on evrey 1s { // ~ syntax/error");
+    one("send stowed(load)", "send stowed load // ~ syntax/error");
     one("script stowing for", "scrpit stowing for // ~ syntax/error\n//");
 }
 
@@ -157,6 +164,10 @@ fn kinds_that_are_not_asked_for() {
 
 #[test]
 fn slips_of_sign_and_type() {
+    one("load += 2", "cutter.load += 2 // ~ sharing/which-instance");
+    one("send stowed(load)", "send stowed(\"x\") // ~ type/mismatch");
+    one("on stowed(n) {", "on stowed(n: text) { // ~ type/mismatch");
+    one("oil = max(oil - 0.5, 0)", "oil =- 0.5 // ~ range/can-fall-below");
     one("load += 2", "load =+ 2 // ~ type/plus-sign-assign");
     one("coins = min(coins + n, coins.max)", "coins = coins > n // ~ type/mismatch");
     one("coins -= 5", "coins -= \"5\" // ~ type/mismatch");
