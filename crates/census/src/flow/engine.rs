@@ -409,8 +409,8 @@ impl<'w, 'p> Run<'w, 'p> {
             if !matches!(facts.ty, Type::Ref(_)) {
                 *value = value.join(&self.world.reach(facts));
             }
-            if let Some(written) = self.world.written_beyond(cell) {
-                *value = value.join(written);
+            if let Some(written) = self.world.all_written(cell) {
+                *value = value.join(&written);
             }
         }
         self.assuming(state)

@@ -126,6 +126,8 @@ pub struct World<'p> {
     pub reach: Vec<Value>,
     /// What is ever written to each cell, where that is more.
     written_beyond: FxHashMap<CellId, Value>,
+    /// What is written to each cell where no way leads.
+    unreached_writes: FxHashMap<CellId, Value>,
     /// Who does what to each cell, by handler.
     pub effects: Vec<Vec<Effect>>,
     /// What scripts send, by signal and parameter.
@@ -233,6 +235,7 @@ impl<'p> World<'p> {
             symbols: symbols(project),
             reach: Vec::new(),
             written_beyond: FxHashMap::default(),
+            unreached_writes: FxHashMap::default(),
             effects: vec![Vec::new(); project.cells.len()],
             sent: FxHashMap::default(),
             sent_signals: FxHashSet::default(),

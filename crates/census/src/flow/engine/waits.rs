@@ -188,6 +188,9 @@ impl<'w> Run<'w, '_> {
                 true => self.world.reach(facts),
                 false => self.world.lasting(self.handler, facts),
             };
+            let mut known = std::mem::take(&mut state.facts);
+            known.keep_without(slot, &|slot| state.ends(slot));
+            state.facts = known;
             state.values[at] = together.after(&state.values[at], &lasting);
             state.facts.loosen(slot, together.up, together.down);
             state.forget_held(slot);

@@ -40,6 +40,7 @@ impl World<'_> {
                 break;
             }
         }
+        self.find_unreached_writes(&found);
         found
     }
 

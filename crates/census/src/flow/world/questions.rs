@@ -1,5 +1,6 @@
 //! What the rules ask once all is known: what a handler would do from here or there.
 
+use super::super::access::AccessKind;
 use super::*;
 
 impl World<'_> {
@@ -9,6 +10,44 @@ impl World<'_> {
         let written = self.written_beyond.get(&cell)?;
         let reach = &self.reach[cell.index()];
         (reach.join(written) != *reach).then_some(written)
+    }
+
+    /// What is written to a cell in all, as far as that is more than it can hold when others see it: also what no way leads to,
+    /// since it may be what another test keeps from it, and that one is told of.
+    #[must_use]
+    pub fn all_written(&self, cell: CellId) -> Option<Value> {
+        let unreached = self.unreached_writes.get(&cell).filter(|value| {
+            let reach = &self.reach[cell.index()];
+            reach.join(value) != *reach
+        });
+        match (self.written_beyond(cell), unreached) {
+            (Some(a), Some(b)) => Some(a.join(b)),
+            (a, b) => a.or(b).cloned(),
+        }
+    }
+
+    /// Puts down what is written where no way leads.
+    pub(super) fn find_unreached_writes(&mut self, found: &[Found]) {
+        let mut unreached: FxHashMap<CellId, Value> = FxHashMap::default();
+        for (script, unit) in self.project.script_ids() {
+            let handlers = &found[self.first_handler[script.index()]..][..unit.tree.handlers.len()];
+            let is_reached = |access: &Access| match access.body {
+                Body::Handler(at) => handlers[at].reached.contains_key(&access.statement),
+                Body::Procedure(_) => handlers.iter().any(|found| found.reached.contains_key(&access.statement)),
+            };
+            for access in self.accesses[script.index()].iter().filter(|access| !is_reached(access)) {
+                let AccessKind::Write(op, value) = access.kind else { continue };
+                let ty = unit.place_types[access.place.index()];
+                let any = self.project.variable_of(access.cell).map_or_else(|| anything(ty), |id| self.any_of(id));
+                let written = match (op, value) {
+                    (AssignOp::Set, Some(value)) => self.literal(unit, value, ty),
+                    _ => any,
+                };
+                let Some(written) = self.cell_within_bounds(access.cell, written) else { continue };
+                unreached.entry(access.cell).and_modify(|known| *known = known.join(&written)).or_insert(written);
+            }
+        }
+        self.unreached_writes = unreached;
     }
 
     /// How the tests of a handler come out where all that is ever written counts, also what can't have been written yet as
@@ -25,7 +64,7 @@ impl World<'_> {
             _ => false,
         };
         let is_more = |facts: &SlotFacts| {
-            facts.cell.is_some_and(|cell| self.written_beyond(cell).is_some() || self.given.contains_key(&cell))
+            facts.cell.is_some_and(|cell| self.all_written(cell).is_some() || self.given.contains_key(&cell))
         };
         if self.openings[handler.index()].is_none() && !slots.iter().any(|facts| is_more(facts) || names_new(facts)) {
             return None;

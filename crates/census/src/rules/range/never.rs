@@ -195,4 +195,36 @@ on bell {
 "#],
         );
     }
+
+    #[test]
+    fn what_a_needless_test_keeps_from_being_written_is_no_second_finding() {
+        expect(
+            r#"[variables.tide]
+height = { type = "int", scope = "global", default = 0, min = 0, max = 6, engine = "reads" }
+rising = { type = "bool", scope = "global", default = true }
+stage = { type = "int", scope = "global", default = 0, min = 0, max = 9 }
+"#,
+            &[r#"script tides for tide
+
+on every 1s {
+    if height > 6 { // ~ range/never
+        rising = false
+        stage = 4
+    }
+    if rising {
+        height = min(height + 1, 6)
+    }
+}
+
+on bell {
+    if stage == 4 {
+        note "four"
+    }
+    if stage == 5 { // ~ range/never
+        height = 0
+    }
+}
+"#],
+        );
+    }
 }

@@ -50,6 +50,24 @@ fn a_clamp_of_a_sum_to_a_bound_that_is_a_variable() {
 }
 
 #[test]
+fn what_was_within_a_bound_stays_so_over_a_wait() {
+    judged(
+        "script loading for mailboat in harbor
+
+on touched(other: parcel) {
+    let had = load
+    wait 1s
+    load = had // ~ sharing/lost-update
+}
+
+on bumped(other) {
+    load = hold
+}
+",
+    );
+}
+
+#[test]
 fn guards_in_every_ordinary_form() {
     at_any_height("    if height < height.max { height += 1 }\n");
     at_any_height("    if height <= 11 { height += 1 }\n");
