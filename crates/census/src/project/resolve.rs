@@ -607,8 +607,10 @@ impl<'a> Resolver<'a> {
                 self.forget(*target);
             }
             StatementKind::Let { local, value } => {
+                let known = self.findings.len();
                 let ty = self.expr(tree, *value);
-                self.declare(tree, *local, ty);
+                // What a mistaken value makes of the name nobody can tell.
+                self.declare(tree, *local, if self.findings.len() > known { Type::Unknown } else { ty });
                 self.definitions.insert(*local, *value);
                 self.unit.lets[local.0 as usize] = Some(*value);
                 self.let_at[local.0 as usize] = self.waits;
@@ -695,7 +697,7 @@ impl<'a> Resolver<'a> {
         } else {
             self.stepped(tree, target, ty, op, value)
         };
-        if self.findings.len() > known {
+        if self.findings.len() > known || value_ty == Type::Unknown {
             self.unit.mistaken.push(tree.expr(target).span);
         } else if is_mistaken {
             self.unit.mistaken_targets.push(tree.expr(target).span);

@@ -105,7 +105,9 @@ impl World<'_> {
     pub(super) fn is_outdated(&self, handler: HandlerId, outlook: &Outlook) -> bool {
         let run = Run::new(self, handler);
         let Asked { waited, spawned, forked } = &outlook.asked;
+        let let_in = |out: &KeptOut| out.iter().any(|&(id, extent)| self.is_under_way(id, Part::Main, handler, extent));
         self.told_at_entry(&run) != outlook.entry
+            || waited.iter().any(|(out, ..)| let_in(out))
             || waited.iter().any(|(out, beside, known)| told(self.effects_but_for(&run, out, *beside)) != *known)
             || spawned.iter().any(|&(actor, known)| self.told_by_spawning(&run, actor) != known)
             || forked.is_some_and(|known| told(self.effects_of_itself(&run)) != known)
@@ -123,13 +125,6 @@ impl World<'_> {
             // Other values are what their cells can hold; a name may be known to hold one where its cell may be empty.
             if let (Some(cell), Type::Ref(_)) = (facts.cell, facts.ty) {
                 self.reach[cell.index()].hash(&mut hasher);
-            }
-        }
-        for other in self.peers_of(run.handler).filter(|id| self.yields[id.index()]) {
-            for extent in Extent::ALL {
-                for part in Part::ALL {
-                    self.is_under_way(other, part, run.handler, extent).hash(&mut hasher);
-                }
             }
         }
         self.is_sent_unread(run.handler).hash(&mut hasher);

@@ -40,7 +40,7 @@ impl World<'_> {
                 let ty = unit.place_types[access.place.index()];
                 let any = self.project.variable_of(access.cell).map_or_else(|| anything(ty), |id| self.any_of(id));
                 let written = match (op, value) {
-                    (AssignOp::Set, Some(value)) => self.literal(unit, value, ty),
+                    (AssignOp::Set, Some(value)) => self.literal(unit, unit.behind(value), ty),
                     _ => any,
                 };
                 let Some(written) = self.cell_within_bounds(access.cell, written) else { continue };
