@@ -289,6 +289,7 @@ impl<'p> World<'p> {
         };
         world.gather();
         world.find_comings_and_goings();
+        world.find_sent_unread();
         world.find_certain();
         world.unsettled = world.find_unsettled();
         world.start_reach();
@@ -384,8 +385,11 @@ impl<'p> World<'p> {
                 unsettled[cell.index()] = true;
             }
         }
-        for (unit, accesses) in project.scripts.iter().zip(&self.accesses) {
-            for access in accesses {
+        for ((script, unit), accesses) in project.script_ids().zip(&self.accesses) {
+            // What nothing calls is given nothing, so what its parameters hold is no mistake.
+            let called = self.called_from(script, &self.graphs[script.index()].handlers);
+            let is_called = |access: &&Access| !matches!(access.body, Body::Procedure(id) if !called.contains(&id));
+            for access in accesses.iter().filter(is_called) {
                 if let super::access::AccessKind::Write(op, Some(value)) = access.kind {
                     let slip =
                         op == AssignOp::Set && matches!(unit.tree.expr(value).kind, ExprKind::Unary(UnaryOp::Plus, _));
@@ -395,6 +399,19 @@ impl<'p> World<'p> {
             }
         }
         unsettled
+    }
+
+    /// The procedures of a script that some of its handlers call, themselves or through others.
+    fn called_from(&self, script: ScriptId, handlers: &[Graph]) -> FxHashSet<ProcId> {
+        let unit = self.project.script(script);
+        let mut open: Vec<ProcId> = handlers.iter().flat_map(|graph| called(unit, &graph.blocks)).collect();
+        let mut seen = FxHashSet::default();
+        while let Some(id) = open.pop() {
+            if seen.insert(id) {
+                open.extend(called(unit, &self.procedure_graph(script, id).blocks));
+            }
+        }
+        seen
     }
 
     /// Whether a handler waits or spawns, by itself or through a procedure.

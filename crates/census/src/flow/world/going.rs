@@ -56,12 +56,6 @@ impl World<'_> {
                             self.goes = true;
                             self.gone_to.extend(scene);
                         }
-                        StepKind::Send { signal: Some(signal), arguments, .. }
-                            if arguments.iter().any(|&argument| unit.ty(argument) == Type::Unknown)
-                                || unit.mistaken_calls.iter().any(|at| step.span.contains(*at)) =>
-                        {
-                            self.sent_unread.insert(*signal);
-                        }
                         _ => {}
                     }
                 }

@@ -5,55 +5,83 @@ use super::*;
 use crate::words::nearest;
 
 impl World<'_> {
-    /// The events that stand for certain: not what hangs on a test, or on what is sent, that could not be read.
+    /// The events that stand for certain: not what hangs on what could not be read, or was told of as a mistake.
     pub(super) fn settled_events(&self, handler: HandlerId, mut events: Vec<Event>) -> Vec<Event> {
+        if events.is_empty() {
+            return events;
+        }
         if self.is_sent_unread(handler) || self.is_left_open(handler) {
-            events.clear();
+            return Vec::new();
         }
-        events.retain(|event| !matches!(event, Event::Unset { place, .. } if self.may_be_set_unread(handler, *place)));
-        if !events.is_empty() && self.tests_unread(handler) {
-            events.retain(|event| {
-                !matches!(event, Event::Outside { .. } | Event::Broken { .. } | Event::Zero { .. } | Event::Lost { .. })
-            });
-        }
+        let (unit, ..) = self.parts(handler);
+        let tests_unread = self.tests_unread(handler);
+        let entry_mistaken = self.uses_mistaken_entry(handler);
+        let call_mistaken = self.is_any_within(handler, &unit.mistaken_calls);
+        events.retain(|event| {
+            let hangs = tests_unread && (is_of_values(event) || matches!(event, Event::Lost { .. }))
+                || entry_mistaken && (is_of_values(event) || matches!(event, Event::OtherKind { .. }))
+                || call_mistaken && self.stands_in_procedure(handler, event)
+                || self.is_of_mistaken_write(handler, event)
+                || self.may_be_otherwise(handler, event);
+            !hangs
+        });
+        events
+    }
+
+    /// Whether a handler uses a variable in whose entry something is wrong.
+    fn uses_mistaken_entry(&self, handler: HandlerId) -> bool {
         let mistaken = &self.project.registry.mistaken;
-        if !mistaken.is_empty()
-            && self.table(handler).slots.iter().any(|slot| slot.variable.is_some_and(|id| mistaken.contains(&id)))
-        {
-            events.retain(|event| {
-                !matches!(
-                    event,
-                    Event::Outside { .. } | Event::Broken { .. } | Event::Zero { .. } | Event::OtherKind { .. }
-                )
-            });
-        }
+        let is_mistaken = |slot: &SlotFacts| slot.variable.is_some_and(|id| mistaken.contains(&id));
+        !mistaken.is_empty() && self.table(handler).slots.iter().any(is_mistaken)
+    }
+
+    /// Whether an event of values stands in a procedure that a handler calls: there a mistaken argument is used.
+    fn stands_in_procedure(&self, handler: HandlerId, event: &Event) -> bool {
         let (unit, tree, _) = self.parts(handler);
-        if self.is_any_within(handler, &unit.mistaken_calls) {
-            // What a mistaken argument leads to in a procedure is the same mistake, which was told where it was made.
-            let inside = |at: Span| tree.span.contains(at);
-            events.retain(|event| match event {
-                Event::Outside { at, .. } | Event::Broken { at, .. } | Event::Lost { at, .. } => inside(*at),
-                Event::Zero { at, .. } => inside(unit.tree.expr(*at).span),
-                _ => true,
-            });
+        let at = match event {
+            Event::Outside { at, .. } | Event::Broken { at, .. } | Event::Lost { at, .. } => *at,
+            Event::Zero { at, .. } => unit.tree.expr(*at).span,
+            _ => return false,
+        };
+        !tree.span.contains(at)
+    }
+
+    /// Whether a write is told of for its target or its value, and may mean to write something else.
+    fn is_of_mistaken_write(&self, handler: HandlerId, event: &Event) -> bool {
+        let (unit, ..) = self.parts(handler);
+        let (Event::Outside { at, .. } | Event::Broken { at, .. }) = event else { return false };
+        unit.mistaken.iter().chain(&unit.mistaken_targets).any(|mistaken| at.contains(*mistaken))
+    }
+
+    /// Whether something that could not be read may have been meant to give a place another value.
+    fn may_be_otherwise(&self, handler: HandlerId, event: &Event) -> bool {
+        match event {
+            Event::Unset { place, .. } => self.may_be_set_unread(handler, *place),
+            Event::Outside { variable, .. } => self.may_be_meant(handler, &self.project.registry.var(*variable).name),
+            Event::EmptyRef { held, .. } => {
+                let name = self.name_of(self.parts(handler).0, *held);
+                name.is_some_and(|name| self.may_be_meant(handler, name))
+            }
+            _ => false,
         }
-        // A write that is told of for its target or its value may mean to write something else.
-        let is_mistaken =
-            |at: Span| unit.mistaken.iter().chain(&unit.mistaken_targets).any(|mistaken| at.contains(*mistaken));
-        events
-            .retain(|event| !matches!(event, Event::Outside { at, .. } | Event::Broken { at, .. } if is_mistaken(*at)));
-        if self.acts_unread(handler) {
-            events.retain(|event| match event {
-                Event::Outside { variable, .. } => {
-                    !self.may_be_meant(handler, &self.project.registry.var(*variable).name)
+    }
+
+    /// Finds the signals that are sent with something that means nothing, by handlers and what they call.
+    pub(super) fn find_sent_unread(&mut self) {
+        let mut unread = FxHashSet::default();
+        for ((script, unit), graphs) in self.project.script_ids().zip(&self.graphs) {
+            let called = self.called_from(script, &graphs.handlers);
+            let procedures = called.into_iter().map(|id| &graphs.procedures[id.index()]);
+            let blocks = graphs.handlers.iter().chain(procedures).flat_map(|graph| &graph.blocks);
+            for step in blocks.flat_map(|block| &block.steps) {
+                let StepKind::Send { signal: Some(signal), arguments, .. } = &step.kind else { continue };
+                let is_unknown = |argument: &ExprId| unit.ty(*argument) == Type::Unknown;
+                if arguments.iter().any(is_unknown) || unit.mistaken_calls.iter().any(|at| step.span.contains(*at)) {
+                    unread.insert(*signal);
                 }
-                Event::EmptyRef { held, .. } => {
-                    self.name_of(unit, *held).is_none_or(|name| !self.may_be_meant(handler, name))
-                }
-                _ => true,
-            });
+            }
         }
-        events
+        self.sent_unread = unread;
     }
 
     /// Whether a handler's block is not closed: what was meant to stand in it nobody can tell.
@@ -119,12 +147,18 @@ impl World<'_> {
         self.places_within(handler, places).next().is_some()
     }
 
-    /// Those of some places that stand in a handler, or in a procedure of its script.
+    /// Those of some places that stand in a handler, or in a procedure that it calls.
     fn places_within<'a>(&'a self, handler: HandlerId, places: &'a [Span]) -> impl Iterator<Item = &'a Span> {
-        let (unit, tree, _) = self.parts(handler);
-        let of_another =
-            |at: &Span| unit.tree.handlers.iter().any(|other| other.span != tree.span && other.span.contains(*at));
-        places.iter().filter(move |at| !of_another(at))
+        let (unit, tree, graph) = self.parts(handler);
+        let (script, _) = self.handler(handler);
+        let called = if places.is_empty() {
+            FxHashSet::default()
+        } else {
+            self.called_from(script, std::slice::from_ref(graph))
+        };
+        let procedures = called.into_iter().map(|id| unit.tree.procedures[id.index()].span);
+        let bodies: Vec<Span> = procedures.chain([tree.span]).collect();
+        places.iter().filter(move |at| bodies.iter().any(|body| body.contains(**at)))
     }
 
     /// Whether something of a handler that could not be read may be what keeps it out.
@@ -151,6 +185,7 @@ impl World<'_> {
             let mut unread = unit.mistaken.iter().any(|mistaken| mistaken.contains(span) || span.contains(*mistaken));
             walk_expr(unit, test, &mut |expr| {
                 unread |= unit.ty(expr) == Type::Unknown
+                    && !matches!(unit.meaning(expr), Meaning::Owner(_))
                     && matches!(unit.tree.expr(expr).kind, ExprKind::Path(_) | ExprKind::Call(..) | ExprKind::Error);
             });
             unread
@@ -167,4 +202,9 @@ impl World<'_> {
             !declared.from_engine && (unsent || self.sent_unread.contains(&signal))
         })
     }
+}
+
+/// Whether an event is about what a place may hold.
+fn is_of_values(event: &Event) -> bool {
+    matches!(event, Event::Outside { .. } | Event::Broken { .. } | Event::Zero { .. })
 }

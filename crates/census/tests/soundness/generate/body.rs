@@ -111,7 +111,8 @@ impl Body<'_> {
             format!(", {name}: {word}")
         });
         let second = second.filter(|_| !again).map(|(ty, _)| ty);
-        let _ = writeln!(text, "proc {name}({parameter}: int{more}){} {{", if gives { " -> int" } else { "" });
+        let typed = if self.dice().one_in(3) { "" } else { ": int" };
+        let _ = writeln!(text, "proc {name}({parameter}{typed}{more}){} {{", if gives { " -> int" } else { "" });
         self.block(text, 2);
         if gives {
             let value = self.int(1);
