@@ -12,7 +12,7 @@ pub const MAX_DEPTH: u32 = 200;
 /// How many operators one expression may chain.
 const MAX_CHAIN: u32 = 1000;
 /// How many tokens are looked at to find out what a missing `{` leaves open.
-const FARTHEST: usize = 4096;
+const FARTHEST: usize = 1024;
 
 /// Reads a whole script. Never fails: mistakes stand in [`Script::errors`].
 #[must_use]
@@ -672,7 +672,10 @@ impl<'a> Parser<'a> {
 
     /// Remembers the first block that a `}` further out closes: where one is missing, that is the one that lacks it.
     fn doubt_by_indentation(&mut self, open: Span) {
-        if self.doubted.is_none() && self.indentation(self.raw().span) < self.indentation(open) {
+        let close = self.raw().span;
+        // On one line there is nothing to tell, and a line may be as long as the file.
+        let lines_between = self.text[open.start as usize..close.start as usize].contains('\n');
+        if self.doubted.is_none() && lines_between && self.indentation(close) < self.indentation(open) {
             self.doubted = Some(open);
         }
     }

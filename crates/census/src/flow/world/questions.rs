@@ -35,8 +35,11 @@ impl World<'_> {
                 Body::Handler(at) => handlers[at].reached.contains_key(&access.statement),
                 Body::Procedure(_) => handlers.iter().any(|found| found.reached.contains_key(&access.statement)),
             };
-            for access in self.accesses[script.index()].iter().filter(|access| !is_reached(access)) {
+            for access in &self.accesses[script.index()] {
                 let AccessKind::Write(op, value) = access.kind else { continue };
+                if is_reached(access) {
+                    continue;
+                }
                 let ty = unit.place_types[access.place.index()];
                 let any = self.project.variable_of(access.cell).map_or_else(|| anything(ty), |id| self.any_of(id));
                 let written = match (op, value) {
