@@ -269,6 +269,8 @@ pub struct Run<'w, 'p> {
     pub sent: Vec<(SignalId, usize, Value)>,
     /// The signals that were sent.
     pub signals: FxHashSet<SignalId>,
+    /// What another activation of the same instance has left by the time that this one goes on after a wait.
+    pub left_by_first: Vec<(Slot, Abstract)>,
     /// Where others may look.
     pub pauses: Vec<Pause>,
     /// The handlers that can begin while this one waits, of those that wait themselves, or while an `after` block of it is
@@ -311,7 +313,7 @@ pub struct Run<'w, 'p> {
     thresholds: &'w [f64],
     most_parts: usize,
     /// Whether more of the same signal comes at once: then ways that step are kept apart from those that do not.
-    in_bursts: bool,
+    pub in_bursts: bool,
     reported: FxHashSet<(Span, u8, u32)>,
 }
 
@@ -337,6 +339,7 @@ impl<'w, 'p> Run<'w, 'p> {
             partings: FxHashMap::default(),
             sent: Vec::new(),
             signals: FxHashSet::default(),
+            left_by_first: Vec::new(),
             pauses: Vec::new(),
             let_in: FxHashSet::default(),
             built_on: Asked::default(),

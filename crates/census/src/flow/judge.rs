@@ -241,10 +241,26 @@ impl Run<'_, '_> {
         let (mut told, kept): (Vec<Suspect>, Vec<Suspect>) = suspects.partition(|suspect| meant(suspect.wrong));
         state.suspects = kept.into();
         told.retain(|suspect| !self.is_right(state, suspect.wrong));
+        self.drop_consequences(state, &mut told);
         for suspect in &told {
             self.tell(suspect);
         }
         told
+    }
+
+    /// Drops the invariants that are broken by nothing but a write that leaves its range, which is told of there already.
+    fn drop_consequences(&mut self, state: &State, told: &mut Vec<Suspect>) {
+        let outside: SmallVec<[(Span, Wrong); 2]> =
+            told.iter().map(|it| (it.at, it.wrong)).filter(|(_, wrong)| matches!(wrong, Wrong::Outside(..))).collect();
+        told.retain(|suspect| {
+            let Wrong::Broken(..) = suspect.wrong else { return true };
+            if !outside.iter().any(|&(at, _)| at == suspect.at) {
+                return true;
+            }
+            let mut kept_in = state.clone();
+            outside.iter().for_each(|&(_, wrong)| self.set_right(&mut kept_in, wrong));
+            !self.is_right(&kept_in, suspect.wrong)
+        });
     }
 
     /// Drops the suspects that have turned out to be right.

@@ -18,6 +18,7 @@ mod outlook;
 mod partings;
 mod questions;
 mod repeats;
+mod sent;
 mod stops;
 mod unread;
 mod waiting;
@@ -60,7 +61,7 @@ ids! {
 const ROUNDS: usize = 3;
 /// How many handlers may ask on entry about one variable and still be held against those that wait.
 const MOST_PEERS: usize = 256;
-/// From which round on it is widened as far as it goes.
+/// After how often it is widened as far as it goes.
 const LAST_STOPS: usize = 10;
 
 /// The graphs of a script.
@@ -130,8 +131,9 @@ pub struct World<'p> {
     unreached_writes: FxHashMap<CellId, Value>,
     /// Who does what to each cell, by handler.
     pub effects: Vec<Vec<Effect>>,
-    /// What scripts send, by signal and parameter.
-    sent: FxHashMap<(SignalId, usize), Value>,
+    sent: sent::Sent,
+    /// How often what is known of each cell has grown.
+    ages: Vec<fixpoint::Age>,
     /// The signals that scripts were seen to send.
     sent_signals: FxHashSet<SignalId>,
     /// The signals that are sent with something that means nothing.
@@ -237,7 +239,8 @@ impl<'p> World<'p> {
             written_beyond: FxHashMap::default(),
             unreached_writes: FxHashMap::default(),
             effects: vec![Vec::new(); project.cells.len()],
-            sent: FxHashMap::default(),
+            sent: sent::Sent::default(),
+            ages: vec![fixpoint::Age::default(); project.cells.len()],
             sent_signals: FxHashSet::default(),
             sent_unread: FxHashSet::default(),
             accesses: Vec::new(),
@@ -370,6 +373,7 @@ impl<'p> World<'p> {
                 Cell::Variable(id) => {
                     let variable = registry.var(id);
                     self.unread.contains(&*variable.name)
+                        || registry.mistaken.contains(&id)
                         || !variable.constant && blind_owners.contains(&variable.owner)
                 }
                 Cell::Private(script, index) => {
@@ -397,6 +401,12 @@ impl<'p> World<'p> {
                     unsettled[access.cell.index()] |= slip || !fits;
                 }
             }
+        }
+        for id in self.handler_ids().filter(|&id| self.is_given_mistaken(id)) {
+            let (script, index) = self.handler(id);
+            let written =
+                self.accesses[script.index()].iter().filter(|it| it.writes() && it.body == Body::Handler(index));
+            written.for_each(|access| unsettled[access.cell.index()] = true);
         }
         unsettled
     }

@@ -17,7 +17,7 @@ use std::sync::Arc;
 pub fn build(sources: Sources) -> Project {
     let mut problems = Problems::default();
     let mut config = read_config(&sources, &mut problems);
-    let registry = read_registry(&sources, &config, &mut problems);
+    let mut registry = read_registry(&sources, &config, &mut problems);
     let order = script_order(&sources, &mut config, &mut problems);
     let names = NameTable::new(&registry);
     let mut findings = std::mem::take(&mut problems.findings);
@@ -34,6 +34,7 @@ pub fn build(sources: Sources) -> Project {
     }
     let mut scripts: Vec<ScriptUnit> = resolved.into_iter().map(|one| one.unit).collect();
     let cells = number_cells(&registry, &mut scripts);
+    registry.unread.extend(unread_in_invariants(&registry, &invariants));
     Project { sources, config, registry, scripts, invariants, cells, findings }
 }
 
@@ -129,6 +130,16 @@ fn number_cells(registry: &Registry, scripts: &mut [ScriptUnit]) -> Vec<Cell> {
 
 fn read_invariants(registry: &Registry, names: &NameTable<'_>, findings: &mut Vec<Finding>) -> Vec<InvariantFacts> {
     registry.invariants.iter().map(|invariant| read_invariant(invariant, registry, names, findings)).collect()
+}
+
+/// The names in invariants that can't be read, and those that may be meant there.
+fn unread_in_invariants(registry: &Registry, invariants: &[InvariantFacts]) -> Vec<String> {
+    let unread = registry.invariants.iter().zip(invariants).filter(|(_, facts)| facts.holds.is_none());
+    let words = unread.flat_map(|(invariant, facts)| {
+        let words = invariant.holds.split(|c: char| !c.is_alphanumeric() && c != '_').map(str::to_owned);
+        words.chain(facts.unit.meant_names.iter().cloned())
+    });
+    words.filter(|word| !word.is_empty()).collect()
 }
 
 fn read_invariant(

@@ -171,6 +171,8 @@ pub struct ScriptUnit {
     pub mistaken_targets: Vec<Span>,
     /// Calls of procedures, and signals that are sent, with arguments in which something is wrong.
     pub mistaken_calls: Vec<Span>,
+    /// What procedures give back in which something is wrong.
+    pub mistaken_returns: Vec<Span>,
 }
 
 /// A variable of one actor, taken from a name that may hold any.

@@ -65,11 +65,11 @@ impl<'a> NameTable<'a> {
         Some(format!("`{name}` {belongs} to {}{not}: {cure}", crate::words::both(&owners)))
     }
 
-    /// The names that a script of that owner can write bare, beside its own.
+    /// The names that a script of that owner and in that scene can write bare, beside its own.
     #[must_use]
-    pub fn bare_names(&self, owner: Option<OwnerId>) -> Vec<&'a str> {
+    pub fn bare_names(&self, owner: Option<OwnerId>, scene: Option<OwnerId>) -> Vec<&'a str> {
         let mut names: Vec<&str> = Vec::new();
-        if let Some(owner) = owner {
+        for owner in [owner, scene].into_iter().flatten() {
             names.extend(self.registry.owner(owner).variables.iter().map(|&id| &*self.registry.var(id).name));
         }
         for at in &self.registry.owners {

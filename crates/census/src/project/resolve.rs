@@ -136,6 +136,7 @@ impl<'a> Resolver<'a> {
             mistaken: Vec::new(),
             mistaken_targets: Vec::new(),
             mistaken_calls: Vec::new(),
+            mistaken_returns: Vec::new(),
         };
         Self {
             text,
@@ -335,16 +336,20 @@ impl<'a> Resolver<'a> {
         }
     }
 
+    /// The scene of that name; one that is misspelled is taken for the nearest, so that names of its variables mean something.
     fn scene_name(&mut self, name: Name) -> Option<OwnerId> {
         let text = self.name(name);
-        let found = self.registry().find_owner(&text).filter(|&owner| self.registry().is_scene(owner));
-        if found.is_none() && !self.is_unread(&text) {
-            self.report(reader_rules::UNKNOWN_NAME, name.span, format!("there is no scene `{text}`"));
-            let scenes = self.registry().owners.iter().filter(|owner| owner.kind == OwnerKind::Scene);
-            self.set_help(did_you_mean(&text, scenes.map(|owner| &*owner.name)));
-        }
+        let registry = self.registry();
+        let found = registry.find_owner(&text).filter(|&owner| registry.is_scene(owner));
         self.remember(name, found.map(Named::Owner));
-        found
+        if found.is_some() || self.is_unread(&text) {
+            return found;
+        }
+        self.report(reader_rules::UNKNOWN_NAME, name.span, format!("there is no scene `{text}`"));
+        let scenes = registry.owners.iter().filter(|owner| owner.kind == OwnerKind::Scene);
+        let near = nearest(&text, scenes.map(|owner| &*owner.name));
+        self.set_help(offer(&near));
+        near.first().and_then(|meant| registry.find_owner(meant))
     }
 
     /// Keeps what a name in a statement means, for those that are no expressions.
@@ -668,7 +673,11 @@ impl<'a> Resolver<'a> {
                 return self.loops > 0;
             }
             StatementKind::Return(value) => {
+                let known = self.findings.len();
                 self.return_(tree, *value, statement.span);
+                if self.findings.len() > known {
+                    self.unit.mistaken_returns.push(statement.span);
+                }
                 return true;
             }
             StatementKind::Call(call) => {
@@ -1679,7 +1688,7 @@ impl<'a> Resolver<'a> {
         }
         let here: Vec<String> =
             self.scope.iter().map(|(name, _)| name.clone()).chain(self.privates.keys().cloned()).collect();
-        let names = self.names.bare_names(self.unit.owner);
+        let names = self.names.bare_names(self.unit.owner, self.unit.scene);
         let near = self.meant(name, here.iter().map(String::as_str).chain(names));
         let elsewhere = self.names.belongs_elsewhere(name, self.unit.owner);
         self.set_help(elsewhere.or(near));

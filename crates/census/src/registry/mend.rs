@@ -84,7 +84,7 @@ pub(super) fn mend(files: &mut [RegistryFile], problems: &mut Problems) {
     }
     let names = |kind: Option<&str>| -> Vec<String> {
         let sections = files.iter().flat_map(|file| file.table.entries.iter().filter(|entry| entry.key == "owners"));
-        let owners = sections.filter_map(|section| as_table(section)).flat_map(|table| &table.entries);
+        let owners = sections.filter_map(|section| section.table()).flat_map(|table| &table.entries);
         let meant = owners.filter(|owner| kind.is_none_or(|kind| word_at(owner, "kind") == Some(kind)));
         meant.map(|owner| owner.key.clone()).collect()
     };
@@ -102,12 +102,8 @@ pub(super) fn mend(files: &mut [RegistryFile], problems: &mut Problems) {
     }
 }
 
-fn as_table(entry: &Entry) -> Option<&Table> {
-    if let Toml::Table(table) = &entry.item.value { Some(table) } else { None }
-}
-
 fn word_at<'a>(entry: &'a Entry, key: &str) -> Option<&'a str> {
-    match &as_table(entry)?.get(key)?.item.value {
+    match &entry.table()?.get(key)?.item.value {
         Toml::Text(word) => Some(word),
         _ => None,
     }
@@ -116,7 +112,7 @@ fn word_at<'a>(entry: &'a Entry, key: &str) -> Option<&'a str> {
 fn mend_sections(file: &mut RegistryFile, problems: &mut Problems) {
     for at in 0..file.table.entries.len() {
         let entry = &file.table.entries[at];
-        if !SECTIONS.contains(&entry.key.as_str()) && as_table(entry).is_some() {
+        if !SECTIONS.contains(&entry.key.as_str()) && entry.table().is_some() {
             let Some(&meant) = nearest(&entry.key, SECTIONS).first() else { continue };
             let message = format!("a registry has no `{}`: it has {}", entry.key, either(&SECTIONS));
             problems.entry_with(place(file.file, entry.key_span), &message, did_you_mean(&entry.key, SECTIONS));
@@ -186,7 +182,7 @@ fn mend_owners(variables: &mut Table, file: FileId, owners: &[String], problems:
     for at in 0..variables.entries.len() {
         let entry = &variables.entries[at];
         let Some(meant) = meant_of(&entry.key, owners) else { continue };
-        let Some(table) = as_table(entry) else { continue };
+        let Some(table) = entry.table() else { continue };
         // Each header has the name; where entries are written within one table, that one has it.
         let headers = table.entries.iter().map(|inner| (inner.item.span, inner.key_span));
         let mut spans: Vec<Span> = headers.filter(|(all, key)| all.contains(*key)).map(|(all, _)| all).collect();

@@ -253,7 +253,11 @@ fn collect<'a>(files: &'a [RegistryFile], registry: &mut Registry, problems: &mu
         entries.extend(own);
     }
     let (variables, named): (Vec<_>, Vec<_>) = entries.into_iter().partition(|(section, ..)| *section == "variables");
-    for (section, entry, file) in named.into_iter().chain(variables) {
+    for &(section, entry, file) in &named {
+        collect_entry(section, entry, file, registry, &mut collected, problems);
+    }
+    guess_kinds(&collected, &variables, registry);
+    for (section, entry, file) in variables {
         collect_entry(section, entry, file, registry, &mut collected, problems);
     }
     for found in &collected.instances {
@@ -381,20 +385,39 @@ fn collect_entry<'a>(
         }
     };
     registry.names.insert(name, named);
-    if let Named::Owner(id) = named {
-        registry.owners[id.index()].kind = peek_kind(table);
+}
+
+/// The text that a key holds; nothing where it holds none.
+fn word_of<'a>(table: &'a Table, key: &str) -> &'a str {
+    match table.get(key).map(|entry| &entry.item.value) {
+        Some(Toml::Text(text)) => text,
+        _ => "",
     }
 }
 
-fn peek_kind(table: &Table) -> OwnerKind {
-    let text = |key| match table.get(key).map(|entry| &entry.item.value) {
-        Some(Toml::Text(text)) => text.as_str(),
-        _ => "",
-    };
-    match text("kind") {
-        "scene" => OwnerKind::Scene,
-        "actor" => OwnerKind::Actor { many: text("count") == "many" },
-        _ => OwnerKind::System,
+/// What an owner is whose `kind` can't be read, or how many there are where `count` can't, tell its variables and instances:
+/// what they say is no further mistake.
+fn guess_kinds(collected: &Collected<'_>, variables: &[(&str, &Entry, FileId)], registry: &mut Registry) {
+    for found in &collected.owners {
+        let name = registry.owner(found.id).name.clone();
+        let placed = |key| collected.instances.iter().filter(|other| word_of(other.table, key) == &*name).count();
+        let counted = matches!(word_of(found.table, "count"), "one" | "many") || found.table.get("count").is_none();
+        let many = if counted { word_of(found.table, "count") == "many" } else { placed("of") > 1 };
+        let has_scope = |words: &[&str]| {
+            let own = variables.iter().filter(|(_, entry, _)| entry.key == *name);
+            let tables = own.filter_map(|(_, entry, _)| entry.table()).flat_map(|table| &table.entries);
+            tables.filter_map(Entry::table).any(|variable| words.contains(&word_of(variable, "scope")))
+        };
+        registry.owners[found.id.index()].kind = match word_of(found.table, "kind") {
+            "system" => OwnerKind::System,
+            "scene" => OwnerKind::Scene,
+            "actor" => OwnerKind::Actor { many },
+            _ if placed("of") > 0 || has_scope(&["instance", "type"]) => {
+                OwnerKind::Actor { many: many || placed("of") > 1 }
+            }
+            _ if placed("scene") > 0 || has_scope(&["scene"]) => OwnerKind::Scene,
+            _ => OwnerKind::System,
+        };
     }
 }
 
@@ -681,7 +704,7 @@ fn fill_variable(found: &Found<'_, VarId>, config: &Config, registry: &mut Regis
     let lifetimes = [Lifetime::Run, Lifetime::Session, Lifetime::Saved].map(|lifetime| (lifetime.word(), lifetime));
     let lifetime = reader.choice("lifetime", &lifetimes);
     let writers = read_writers(&mut reader, config, registry);
-    if reader.problems.findings.len() > known {
+    if reader.problems.findings.len() > known || ty == Type::Unknown {
         // What it holds, and who may write it, can't be told in full: what follows from that is no further mistake.
         let name = registry.var(found.id).name.to_string();
         registry.unread.insert(name);
@@ -1102,6 +1125,9 @@ fn fill_signal(found: &Found<'_, SignalId>, registry: &mut Registry, problems: &
     if from.is_none() && !reader.has("from") {
         reader.problems.entry(found.header, "a signal says who sends it: `from = \"engine\"` or `from = \"script\"`");
     }
+    if from.is_none() {
+        registry.unread.insert(registry.signal(found.id).name.to_string());
+    }
     let to_all = reader.choice("to", &[("instance", false), ("all", true)]);
     let bursts = reader.bool("bursts");
     let table = reader.table("parameters");
@@ -1222,6 +1248,12 @@ fn check_bounds(registry: &mut Registry, problems: &mut Problems) {
         }
     }
     break_circles(registry, problems);
+    let has_mistaken_bound = |&id: &VarId| {
+        let ends = [End::Min, End::Max].into_iter().filter_map(|end| registry.var(id).bound(end));
+        ends.into_iter().any(|bound| matches!(bound, Bound::Variable(other) if registry.mistaken.contains(other)))
+    };
+    let hanging: Vec<VarId> = registry.var_ids().filter(has_mistaken_bound).collect();
+    registry.mistaken.extend(hanging);
     for id in registry.var_ids() {
         check_min_max(id, registry, problems);
     }

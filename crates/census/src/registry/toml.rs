@@ -60,6 +60,14 @@ pub struct Entry {
     pub item: Item,
 }
 
+impl Entry {
+    /// The table that it holds, if that is what it holds.
+    #[must_use]
+    pub fn table(&self) -> Option<&Table> {
+        if let Value::Table(table) = &self.item.value { Some(table) } else { None }
+    }
+}
+
 /// A table: its entries in order, repeated keys included.
 #[derive(Clone, Debug, Default)]
 pub struct Table {

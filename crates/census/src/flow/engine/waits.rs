@@ -69,6 +69,11 @@ impl<'w> Run<'w, '_> {
         state.forked = state.forked.map(|put_off| put_off.later(ticks));
         (state.at_once, state.waited) = (false, true);
         state.sent = Shared::default();
+        for (slot, left) in &self.left_by_first {
+            state.values[*slot as usize] = left.clone();
+            state.facts.forget(*slot);
+            self.forget_tests(&mut state, |read| read == *slot);
+        }
         self.assume_ranges(&mut state);
         Some(self.assume_invariants(state))
     }

@@ -71,7 +71,7 @@ impl World<'_> {
         let mut value = if declared.from_engine {
             anything(ty)
         } else {
-            self.sent.get(&(signal, at)).cloned().unwrap_or_else(|| anything(ty))
+            self.sent_value((signal, at)).cloned().unwrap_or_else(|| anything(ty))
         };
         if let (Value::Num(num), Some(parameter)) = (&value, declared.parameters.get(at))
             && declared.from_engine
@@ -87,7 +87,7 @@ impl World<'_> {
         if self.project.registry.signal(signal).from_engine {
             return Value::Ref { none: false, some: true };
         }
-        match self.sent.get(&(signal, at)) {
+        match self.sent_value((signal, at)) {
             Some(Value::Ref { none, .. }) => Value::Ref { none: *none, some: true },
             _ => Value::Ref { none: false, some: true },
         }

@@ -2,8 +2,9 @@
 
 use super::*;
 
-/// After how many rounds growing ends for certain.
-const MOST_ROUNDS: usize = 24;
+/// How many rounds there are at most beside one for each handler, which a chain of handlers that set each other off may need.
+/// What grows again and again is widened, so that all ends well before.
+const MOST_ROUNDS: usize = 100;
 /// How many turns a round has at most.
 const TURNS: usize = 8;
 /// How many handlers a turn has at least.
@@ -21,7 +22,8 @@ impl World<'_> {
         let dependents = self.find_dependents();
         let turns = self.turns();
         let mut outlooks: Vec<Option<Outlook>> = self.handlers.iter().map(|_| None).collect();
-        for round in 0..MOST_ROUNDS {
+        for round in 0..MOST_ROUNDS + self.handlers.len() {
+            let mut has_grown = round == 0;
             for turn in &turns {
                 let due: Vec<HandlerId> = turn.iter().copied().filter(|id| dirty[id.index()]).collect();
                 due.iter().for_each(|id| dirty[id.index()] = false);
@@ -32,10 +34,13 @@ impl World<'_> {
                 let results: Vec<(HandlerId, RunResult)> =
                     due.into_par_iter().filter(is_due).map(|id| (id, self.run_once(id))).collect();
                 let changed = self.take(results, round, &mut found, &mut outlooks);
+                has_grown |= !changed.cells.is_empty();
                 dependents.mark(self, &changed, &mut dirty);
             }
-            let grown = Changed { cells: self.renew_engine_reach().into_iter().collect(), ..Changed::default() };
-            dependents.mark(self, &grown, &mut dirty);
+            if has_grown {
+                let grown = Changed { cells: self.renew_engine_reach().into_iter().collect(), ..Changed::default() };
+                dependents.mark(self, &grown, &mut dirty);
+            }
             if !dirty.contains(&true) {
                 break;
             }
@@ -138,10 +143,15 @@ impl World<'_> {
                 }
             }
             for ((cell, ..), seen) in result.seen {
-                self.take_seen(cell, seen, round, &mut changed);
+                let age = self.ages[cell.index()].in_round(round);
+                if self.take_seen(cell, seen, age, &mut changed) {
+                    self.ages[cell.index()].grow(round);
+                }
             }
             for (key, last) in result.partings {
-                if self.take_parting(handler, key, last, round) {
+                let age = self.ages[key.0.index()].in_round(round);
+                if self.take_parting(handler, key, last, age) {
+                    self.ages[key.0.index()].grow(round);
                     changed.cells.insert(key.0);
                 }
             }
@@ -151,14 +161,7 @@ impl World<'_> {
                 }
             }
             for (signal, at, value) in result.sent {
-                let known = self.sent.get(&(signal, at));
-                let joined = match known {
-                    Some(known) if round >= ROUNDS => widen(known, &known.join(&value), &[]),
-                    Some(known) => known.join(&value),
-                    None => value,
-                };
-                if known != Some(&joined) {
-                    self.sent.insert((signal, at), joined);
+                if self.take_sent(handler, (signal, at), value, round) {
                     changed.signals.insert(signal);
                 }
             }
@@ -166,34 +169,39 @@ impl World<'_> {
         changed
     }
 
-    fn take_seen(&mut self, cell: CellId, seen: Seen, round: usize, changed: &mut Changed) {
+    /// Takes in what a handler does to a cell that has grown in so many rounds before; says whether that is more.
+    fn take_seen(&mut self, cell: CellId, seen: Seen, age: usize, changed: &mut Changed) -> bool {
         let at = cell.index();
         let mut effect = seen.effect;
-        if self.take_beginning(cell, &effect, round) {
+        let mut grown = false;
+        if self.take_beginning(cell, &effect, age) {
             changed.effects.insert(cell);
+            grown = true;
         }
         if let Some(written) = seen.written.filter(|_| seen.grows) {
             self.take_written(cell, written);
         }
         if let Some(value) = effect.set.clone().and_then(|value| self.cell_within_bounds(cell, value)) {
-            let stops = if round < LAST_STOPS { std::mem::take(&mut self.cell_stops[at]) } else { Vec::new() };
-            let grows = seen.grows || round >= ROUNDS;
+            let stops = if age < LAST_STOPS { std::mem::take(&mut self.cell_stops[at]) } else { Vec::new() };
+            let grows = seen.grows || age >= ROUNDS;
             let next = self.grown(cell, &self.reach[at], &value, grows, &stops);
             if next != self.reach[at] {
                 self.reach[at] = next;
                 changed.cells.insert(cell);
+                grown = true;
             }
             if self.take_given(cell, &value, grows, &stops) {
                 changed.cells.insert(cell);
+                grown = true;
             }
-            if round < LAST_STOPS {
+            if age < LAST_STOPS {
                 self.cell_stops[at] = stops;
             }
         }
         if effect.clears && !std::mem::replace(&mut self.seen_cleared[at], true) {
             changed.cells.insert(cell);
         }
-        if (seen.grows || round >= ROUNDS) && matches!(effect.set, Some(Value::Num(_))) {
+        if (seen.grows || age >= ROUNDS) && matches!(effect.set, Some(Value::Num(_))) {
             effect.set = Some(self.given.get(&cell).unwrap_or(&self.reach[at]).clone());
         }
         let effects = &mut self.effects[at];
@@ -202,13 +210,16 @@ impl World<'_> {
             Ok(at) => {
                 if effects[at].take(&effect) {
                     changed.effects.insert(cell);
+                    grown = true;
                 }
             }
             Err(at) => {
                 effects.insert(at, effect);
                 changed.effects.insert(cell);
+                grown = true;
             }
         }
+        grown
     }
 
     /// What a cell holds with one more value, within its bounds; as far as the next number to stop at where that grows.
@@ -230,6 +241,27 @@ impl World<'_> {
         if let Some(written) = self.cell_within_bounds(cell, written) {
             let known = self.written_beyond.entry(cell).or_insert_with(|| written.clone());
             *known = known.join(&written);
+        }
+    }
+}
+
+/// In how many rounds something has grown: what does so too often is widened.
+#[derive(Clone, Copy, Debug, Default)]
+pub(super) struct Age {
+    rounds: usize,
+    last: usize,
+}
+
+impl Age {
+    /// In how many rounds before this one it has grown.
+    pub(super) fn in_round(self, round: usize) -> usize {
+        self.rounds - usize::from(self.rounds > 0 && self.last == round)
+    }
+
+    /// It has grown in this round.
+    pub(super) fn grow(&mut self, round: usize) {
+        if self.rounds == 0 || self.last != round {
+            *self = Self { rounds: self.rounds + 1, last: round };
         }
     }
 }

@@ -120,19 +120,19 @@ impl World<'_> {
     }
 
     /// Takes in what a handler leaves in a cell; says whether that is more.
-    pub(super) fn take_beginning(&mut self, cell: CellId, effect: &Effect, round: usize) -> bool {
+    pub(super) fn take_beginning(&mut self, cell: CellId, effect: &Effect, age: usize) -> bool {
         let (Some(by), Some(left)) = (effect.handler, &effect.set) else { return false };
         if self.openings[by.index()].is_none() {
             return false;
         }
-        let stops: &[f64] = if round < LAST_STOPS { &self.cell_stops[cell.index()] } else { &[] };
+        let stops: &[f64] = if age < LAST_STOPS { &self.cell_stops[cell.index()] } else { &[] };
         let all = self.beginnings.entry(cell).or_default();
         let Some((_, _, known)) = all.iter_mut().find(|(id, own, _)| (*id, *own) == (by, effect.own)) else {
             all.push((by, effect.own, left.clone()));
             return true;
         };
         let joined = known.join(left);
-        let next = if round >= ROUNDS { widen(known, &joined, stops) } else { joined };
+        let next = if age >= ROUNDS { widen(known, &joined, stops) } else { joined };
         let grown = next != *known;
         *known = next;
         grown

@@ -115,7 +115,7 @@ impl World<'_> {
         by: HandlerId,
         (cell, parting): (CellId, Parting),
         last: Last,
-        round: usize,
+        age: usize,
     ) -> bool {
         self.take_written(cell, last.written);
         let Some(left) = self.cell_within_bounds(cell, last.left) else { return false };
@@ -125,7 +125,7 @@ impl World<'_> {
             return true;
         };
         let joined = known.join(&left);
-        let next = if round >= ROUNDS { widen(known, &joined, &[]) } else { joined };
+        let next = if age >= ROUNDS { widen(known, &joined, &[]) } else { joined };
         let grown = next != *known;
         *known = next;
         grown

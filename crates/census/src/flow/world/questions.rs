@@ -119,6 +119,7 @@ impl World<'_> {
         let mut run = Run::new(self, handler);
         run.quiet = true;
         run.keep_pauses = true;
+        run.in_bursts = true;
         let mut state = run.entry();
         run.begun = Some(state.values.clone());
         if let Some((slot, value)) = start {
@@ -135,6 +136,18 @@ impl World<'_> {
         if paused.shut { FxHashMap::default() } else { self.again_with(handler, paused, |_| true) }
     }
 
+    /// The steps that a second activation would still reach where the first one, which is at a pause, comes to its end by the
+    /// time that the second goes on after its own wait. Other handlers do nothing meanwhile: what they put back they mean to.
+    #[must_use]
+    pub fn again_behind(&self, handler: HandlerId, paused: &Pause, ends: &[Pause]) -> FxHashMap<Span, Reached> {
+        let Some((first, rest)) = ends.split_first() else { return FxHashMap::default() };
+        let mut left: Vec<(Slot, Abstract)> = first.changed.to_vec();
+        left.retain_mut(|(slot, value)| {
+            rest.iter().all(|end| end.changed(*slot).map(|other| *value = value.join(other)).is_some())
+        });
+        self.again_from(handler, paused, |_| true, left)
+    }
+
     /// The same where of what the pause left only some cells are meant.
     #[must_use]
     pub fn again_with(
@@ -143,8 +156,19 @@ impl World<'_> {
         paused: &Pause,
         meant: impl Fn(CellId) -> bool,
     ) -> FxHashMap<Span, Reached> {
+        self.again_from(handler, paused, meant, Vec::new())
+    }
+
+    fn again_from(
+        &self,
+        handler: HandlerId,
+        paused: &Pause,
+        meant: impl Fn(CellId) -> bool,
+        left_by_first: Vec<(Slot, Abstract)>,
+    ) -> FxHashMap<Span, Reached> {
         let mut run = Run::new(self, handler);
         run.quiet = true;
+        run.left_by_first = left_by_first;
         let mut state = run.entry();
         let is_meant = |at: usize| run.table.slots[at].cell.is_some_and(&meant);
         for (slot, value) in &paused.changed {

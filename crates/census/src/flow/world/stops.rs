@@ -15,8 +15,7 @@ impl World<'_> {
                 all.extend(crate::registry::read::bound_at_start(bound, registry));
             }
         }
-        all.sort_by(f64::total_cmp);
-        all.dedup();
+        in_order(&mut all);
         if all.len() > 64 {
             all.clear();
         }
@@ -73,10 +72,7 @@ impl World<'_> {
                 all.push(number);
             }
         }
-        for all in &mut stops {
-            all.sort_by(f64::total_cmp);
-            all.dedup();
-        }
+        stops.iter_mut().for_each(in_order);
         stops
     }
 
@@ -133,10 +129,19 @@ impl World<'_> {
         if !bodies.any(|graph| graph.blocks.iter().any(|block| block.loop_head)) {
             return Vec::new();
         }
+        let mut all = self.thresholds.clone();
+        self.add_written_numbers(handler, &mut all);
+        in_order(&mut all);
+        all.shrink_to_fit();
+        all
+    }
+
+    /// Adds the numbers that a handler writes down, with their neighbours.
+    fn add_written_numbers(&self, handler: HandlerId, all: &mut Vec<f64>) {
+        let (script, index) = self.handler(handler);
         let unit = self.project.script(script);
         let span = unit.tree.handlers[index].span;
         let from = unit.tree.exprs.partition_point(|expr| expr.span.end <= span.start);
-        let mut all = self.thresholds.clone();
         for expr in unit.tree.exprs[from..].iter().take_while(|expr| expr.span.start < span.end).take(400) {
             #[allow(clippy::cast_precision_loss, reason = "a threshold may be any number")]
             match expr.kind {
@@ -145,9 +150,22 @@ impl World<'_> {
                 _ => {}
             }
         }
-        all.sort_by(f64::total_cmp);
-        all.dedup();
-        all.shrink_to_fit();
+    }
+
+    /// The numbers that what a handler sends may stop growing at: those it writes down, those that the handlers of the signal
+    /// write down, and those of the cells that any of them touches.
+    pub(super) fn stops_of_sent(&self, sender: HandlerId, signal: SignalId) -> Vec<f64> {
+        let mut all = self.thresholds.clone();
+        let answers = self.answers.get(&signal).into_iter().flatten().copied();
+        for handler in std::iter::once(sender).chain(answers) {
+            self.add_written_numbers(handler, &mut all);
+            let cells = self.table(handler).slots.iter().filter_map(|slot| slot.cell);
+            cells.for_each(|cell| all.extend(&self.cell_stops[cell.index()]));
+            if all.len() > MOST_STOPS {
+                break;
+            }
+        }
+        in_order(&mut all);
         all
     }
 
@@ -198,4 +216,9 @@ fn steps_in(unit: &ScriptUnit, expr: ExprId) -> SmallVec<[ExprId; 4]> {
         }
     });
     steps
+}
+
+fn in_order(stops: &mut Vec<f64>) {
+    stops.sort_by(f64::total_cmp);
+    stops.dedup();
 }

@@ -13,12 +13,14 @@ impl World<'_> {
         if self.is_sent_unread(handler) || self.is_left_open(handler) {
             return Vec::new();
         }
-        let (unit, ..) = self.parts(handler);
-        let tests_unread = self.tests_unread(handler);
+        let (unit, tree, _) = self.parts(handler);
+        // A head that could not be read may have had a test.
+        let tests_unread = matches!(tree.trigger, Trigger::Unreadable) || self.tests_unread(handler);
         let entry_mistaken = self.uses_mistaken_entry(handler);
         let call_mistaken = self.is_any_within(handler, &unit.mistaken_calls);
         events.retain(|event| {
             let hangs = tests_unread && (is_of_values(event) || matches!(event, Event::Lost { .. }))
+                || self.is_given_mistaken(handler) && is_of_values(event)
                 || entry_mistaken && (is_of_values(event) || matches!(event, Event::OtherKind { .. }))
                 || call_mistaken && self.stands_in_procedure(handler, event)
                 || self.is_of_mistaken_write(handler, event)
@@ -26,6 +28,11 @@ impl World<'_> {
             !hangs
         });
         events
+    }
+
+    /// Whether something is wrong in what a procedure gives back to a handler.
+    pub(super) fn is_given_mistaken(&self, handler: HandlerId) -> bool {
+        self.is_any_within(handler, &self.parts(handler).0.mistaken_returns)
     }
 
     /// Whether a handler uses a variable in whose entry something is wrong.
@@ -58,6 +65,10 @@ impl World<'_> {
         match event {
             Event::Unset { place, .. } => self.may_be_set_unread(handler, *place),
             Event::Outside { variable, .. } => self.may_be_meant(handler, &self.project.registry.var(*variable).name),
+            Event::Broken { invariant, .. } => {
+                let named = &self.project.invariants[invariant.index()].variables;
+                named.iter().any(|&id| self.may_be_meant(handler, &self.project.registry.var(id).name))
+            }
             Event::EmptyRef { held, .. } => {
                 let name = self.name_of(self.parts(handler).0, *held);
                 name.is_some_and(|name| self.may_be_meant(handler, name))
@@ -201,6 +212,7 @@ impl World<'_> {
             let declared = self.project.registry.signal(signal);
             let unsent = !self.sent_signals.contains(&signal) && !declared.parameters.is_empty();
             !declared.from_engine && (unsent || self.sent_unread.contains(&signal))
+                || self.unread.contains(&*declared.name)
         })
     }
 }

@@ -79,9 +79,11 @@ fn gap(facts: &Facts<'_>, unit: &ScriptUnit, subject: ExprId, arms: &[Arm], of: 
             _ => None,
         })
         .collect();
-    let values = facts.registry().var(of).values.iter().map(|value| &**value);
-    let missing: Vec<&str> = values.filter(|value| !handled.contains(value)).collect();
-    if missing.is_empty() {
+    let values: Vec<&str> = facts.registry().var(of).values.iter().map(|value| &**value).collect();
+    let missing: Vec<&str> = values.iter().copied().filter(|value| !handled.contains(value)).collect();
+    // An arm for what is no value of it is told of, and may be the one that is missing.
+    let is_one = |value: &&str| values.contains(value);
+    if missing.is_empty() || !handled.iter().all(is_one) {
         return None;
     }
     let head = Span { start: span.start, end: unit.tree.expr(subject).span.end };

@@ -3,6 +3,7 @@
 use crate::finding::{Finding, RuleName};
 use crate::flow::access::{Access, AccessKind, walk_behind, walk_expr};
 use crate::flow::engine::{Event, Outcome};
+use crate::flow::value::Value;
 use crate::project::builtin::Builtin;
 use crate::project::{Cell, CellId, Meaning, Place, PlaceId, ProcFacts, ProcId, ScriptId, ScriptUnit};
 use crate::registry::{Bound, End};
@@ -66,7 +67,9 @@ fn wholly_outside(facts: &Facts<'_>) -> FxHashSet<CellId> {
             let cell = CellId(variable.0);
             let is_set =
                 |access: &Access| access.statement == at && matches!(access.kind, AccessKind::Write(AssignOp::Set, _));
-            (wholly && facts.uses(cell).any(|(_, access)| is_set(access))).then_some(cell)
+            // Where a step is the only thing that moves it, that tells nothing of what it was meant to come to.
+            let stands_still = matches!(&facts.world.reach[cell.index()], Value::Num(num) if num.lo == num.hi);
+            (wholly && (stands_still || facts.uses(cell).any(|(_, access)| is_set(access)))).then_some(cell)
         }
         _ => None,
     });

@@ -96,7 +96,9 @@ pub fn skipped<'f>(facts: &'f Facts<'_>, reported: bool) -> Vec<Skip<'f>> {
     }
     let mut found = Vec::new();
     for unit in &facts.project.scripts {
-        for (test, cell, value) in tests(facts, unit) {
+        for (test, cell, value) in
+            tests(facts, unit).into_iter().filter(|(_, cell, _)| !has_mistaken_entry(facts, *cell))
+        {
             let steps = moves.get(&cell).map_or(&[][..], Vec::as_slice);
             // A step that keeps to the range goes past nothing at its ends.
             let (low, high) = if reported { (None, None) } else { ends(facts, cell) };
@@ -109,6 +111,11 @@ pub fn skipped<'f>(facts: &'f Facts<'_>, reported: bool) -> Vec<Skip<'f>> {
         }
     }
     found
+}
+
+/// Whether something is wrong in the entry of a cell: where its range ends nobody can tell.
+fn has_mistaken_entry(facts: &Facts<'_>, cell: CellId) -> bool {
+    matches!(facts.project.cells[cell.index()], Cell::Variable(id) if facts.registry().mistaken.contains(&id))
 }
 
 /// The ends of a cell's range that are numbers.

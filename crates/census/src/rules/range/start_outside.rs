@@ -56,7 +56,8 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
         }
         let Some(start) = variable.default.as_ref().and_then(Value::as_number) else { continue };
         for end in [End::Max, End::Min] {
-            let Some(limit) = variable.bound(end).and_then(|bound| bound_at_start(bound, registry)) else { continue };
+            let bound = variable.bound(end).filter(|bound| !is_guessed(facts, bound));
+            let Some(limit) = bound.and_then(|bound| bound_at_start(bound, registry)) else { continue };
             if is_beyond(start, limit, end) {
                 findings.push(word(facts, id, end, (start, limit), None, variable.place.key("default")));
             }
@@ -66,6 +67,11 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
         instance(facts, InstanceId::at(at), &mut findings);
     }
     findings
+}
+
+/// Whether a bound is a variable whose default was mistaken.
+fn is_guessed(facts: &Facts<'_>, bound: &Bound) -> bool {
+    matches!(bound, Bound::Variable(id) if facts.registry().guessed.contains(id))
 }
 
 fn is_beyond(value: f64, limit: f64, end: End) -> bool {

@@ -72,7 +72,7 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
         let unguarded = guard::waits(&handler).any(|pause| {
             after.iter().any(|at| is_to_come(pause, at)) && !guard::removes_what_came(facts, &handler, pause) && {
                 let again = facts.world.again(handler.id, pause);
-                after.iter().any(|at| again.contains_key(at))
+                after.iter().any(|at| again.contains_key(at)) && !asks_again(facts, &handler, pause, &after)
             }
         });
         if unguarded && !facts.world.guards_unread(handler.id) {
@@ -80,6 +80,21 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
         }
     }
     findings
+}
+
+/// Whether a handler asks again after its only wait, so that of all that have waited only the first one does what follows:
+/// `if not burning { burning = true … }`.
+fn asks_again(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, pause: &Pause, after: &[Span]) -> bool {
+    let pauses = &handler.found.pauses;
+    let comes_again = |wait: Span| handler.found.reached.get(&wait).is_none_or(|reached| reached.after_wait);
+    let is_another = |wait: Span| pause.wait != Some(wait) || comes_again(wait);
+    if pauses.iter().any(|other| other.forked || other.wait.is_some_and(is_another)) {
+        return false;
+    }
+    let mut ends = facts.world.pauses_from(handler.id, None);
+    ends.retain(|end| end.wait.is_none() && end.stepped && !end.at_once);
+    let again = facts.world.again_behind(handler.id, pause, &ends);
+    !ends.is_empty() && !after.iter().any(|at| again.contains_key(at))
 }
 
 /// Whether the same trigger can come for the same instance while an activation waits.
@@ -153,6 +168,31 @@ on bumped(other) {
 }
 "#],
         );
+    }
+
+    #[test]
+    fn who_asks_again_after_the_wait_lets_only_the_first_one_go_on() {
+        let registry = r#"[variables.tide]
+lit = { type = "bool", scope = "global", default = false, engine = "writes" }
+oil = { type = "int", scope = "global", default = 9, engine = "writes" }
+height = { type = "int", scope = "global", default = 0, engine = "reads" }
+"#;
+        let judged = |head: &str, rest: &str| {
+            expect_in_scripts(
+                registry,
+                &[&format!("script tides for tide\n\non bell {{{head}\n    wait 1s\n{rest}}}\n")],
+            );
+        };
+        judged("", "    if not lit and oil > 0 {\n        lit = true\n        height += 1\n    }\n");
+        judged(
+            "",
+            "    light()\n}\n\nproc light() {\n    if lit or oil == 0 {\n        return\n    }\n    lit = true\n    height += 1\n",
+        );
+        let told = " // ~ sharing/reentry";
+        judged(told, "    if not lit {\n        height += 1\n    }\n");
+        judged(told, "    if not lit {\n        lit = chance(0.5)\n        height += 1\n    }\n");
+        judged(told, "    if not lit {\n        lit = true\n        height += 1\n    }\n    height += 1\n");
+        judged(told, "    if oil > 0 {\n        height += 1\n    }\n");
     }
 
     #[test]

@@ -4,12 +4,12 @@ use crate::finding::{Finding, Level, RuleName};
 use crate::flow::access::{Body, walk_behind};
 use crate::flow::graph::{Block, Exit, Graph, Step, StepKind};
 use crate::flow::world::HandlerId;
-use crate::project::{CellId, Meaning, ProcId, ScriptId, ScriptUnit};
+use crate::project::{Base, CellId, Meaning, Place, PlaceId, ProcId, ScriptId, ScriptUnit};
 use crate::registry::SignalId;
 use crate::rules::Facts;
 use crate::rules::facts::HandlerView;
 use crate::rules::{Example, Rule};
-use crate::script::ast::{ExprId, Trigger};
+use crate::script::ast::{ExprId, LocalKind, Trigger};
 use crate::source::Span;
 use rustc_hash::{FxHashMap, FxHashSet};
 use std::collections::{BTreeMap, BTreeSet};
@@ -357,12 +357,22 @@ impl Judge<'_, '_, '_> {
                         .cell_of(self.handler.unit, *place)
                         .filter(|cell| self.label.printed.contains(cell))
                     && self.is_open(step.span)
+                    && !self.is_new(*place)
                 {
                     writes.push((step.span, cell));
                 }
             }
         }
         writes
+    }
+
+    /// Whether a place is a variable of an instance that the handler itself has just made, before any label could show it.
+    fn is_new(&self, place: PlaceId) -> bool {
+        let unit = self.handler.unit;
+        let Place::Variable(_, Base::Held(holder)) = unit.place(place) else { return false };
+        let Place::Local(local) = unit.place(holder) else { return false };
+        let is_spawned = unit.tree.local(local).kind == LocalKind::Spawned;
+        is_spawned && !touched_labels(self.facts, self.handler.script, self.handler.graph).contains(self.name)
     }
 
     /// Whether a write is reached, and no other handler of the same trigger prints when it is done.

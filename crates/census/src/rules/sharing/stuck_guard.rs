@@ -88,7 +88,7 @@ fn judge(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, flag: &Flag) -> Optio
         effect.handler != Some(handler.id)
             && (effect.clears || matches!(effect.set, Some(Value::Bool { yes, no }) if if flag.up { no } else { yes }))
     });
-    if others {
+    if others || facts.world.is_unsettled(flag.cell) {
         return None;
     }
     let begun = facts.world.entry_state(handler.id, &[])?;

@@ -12,6 +12,7 @@ mod places;
 mod recursion;
 mod registry;
 mod rewritten;
+mod sending;
 mod sharing;
 mod single_mistakes;
 mod steps;
