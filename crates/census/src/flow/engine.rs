@@ -1382,7 +1382,7 @@ impl<'w, 'p> Run<'w, 'p> {
         let fits = num.lo >= low.lo && num.hi <= high.hi;
         let kept = match overflow {
             Overflow::Wrap if fits => num,
-            Overflow::Wrap => Num::range(low.lo, high.hi, num.int),
+            Overflow::Wrap => num.wrapped(low.lo, high.hi),
             _ => num.max(&low).min(&high),
         };
         if !self.within(state, slot) {

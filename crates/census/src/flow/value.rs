@@ -287,6 +287,22 @@ impl Num {
         (!range.is_empty()).then_some(range)
     }
 
+    /// What is left of whole numbers that go round between two ends, one past the upper being the lower: of their stride what it
+    /// shares with the way round.
+    #[must_use]
+    pub fn wrapped(&self, low: f64, high: f64) -> Self {
+        let all = Self::range(low, high, self.int);
+        let round = high - low + 1.0;
+        if ![self.lo, self.hi, low, high].into_iter().all(exact) {
+            return all;
+        }
+        if let Some(values) = self.values() {
+            let values = values.iter().map(|value| low + (value - low).rem_euclid(round)).collect();
+            return Self::from_set(values, self.int).unwrap_or(all);
+        }
+        all.with_stride(self.stride().map(|(step, off)| (gcd(step, round), off)))
+    }
+
     /// Without one value, where that can be said.
     #[must_use]
     pub fn without(&self, value: f64) -> Option<Self> {

@@ -373,7 +373,7 @@ impl<'p> World<'p> {
                 Cell::Variable(id) => {
                     let variable = registry.var(id);
                     self.unread.contains(&*variable.name)
-                        || registry.mistaken.contains(&id)
+                        || [&registry.mistaken, &registry.guessed].iter().any(|wrong| wrong.contains(&id))
                         || !variable.constant && blind_owners.contains(&variable.owner)
                 }
                 Cell::Private(script, index) => {

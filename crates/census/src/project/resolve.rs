@@ -374,7 +374,8 @@ impl<'a> Resolver<'a> {
     fn type_name(&mut self, ty: TypeName) -> Type {
         let text = self.slice(ty.span()).replace(char::is_whitespace, "");
         type_of_word(&text, self.registry()).unwrap_or_else(|| {
-            if self.is_unread(&text) {
+            let registry = self.registry();
+            if self.is_unread(&text) || registry.find(&text).is_some_and(|id| registry.mistaken.contains(&id)) {
                 return Type::Unknown;
             }
             self.report(reader_rules::UNKNOWN_NAME, ty.span(), format!("there is no type `{text}`"));
@@ -1770,6 +1771,9 @@ impl<'a> Resolver<'a> {
 
     fn which_instance(&mut self, owner: OwnerId, variable: VarId, span: Span) {
         let registry = self.registry();
+        if registry.mistaken.contains(&variable) {
+            return; // Its scope may be what is wrong.
+        }
         let facts = registry.owner(owner);
         let name = &registry.var(variable).name;
         let message = format!(

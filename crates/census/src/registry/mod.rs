@@ -445,6 +445,8 @@ pub struct Registry {
     pub guessed: FxHashSet<VarId>,
     /// Variables in whose entries something beside the default is wrong: what they can hold nobody can tell.
     pub mistaken: FxHashSet<VarId>,
+    /// Instances in whose starting values something is wrong.
+    pub mistaken_starts: FxHashSet<InstanceId>,
 }
 
 impl Registry {

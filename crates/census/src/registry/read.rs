@@ -681,7 +681,9 @@ fn fill_variable(found: &Found<'_, VarId>, config: &Config, registry: &mut Regis
     let ty = registry.var(found.id).ty;
     let mut reader = EntryReader::new(found.table, found.header, problems);
     check_type(&mut reader);
+    let before = reader.problems.findings.len();
     check_scope(&mut reader, registry, found.id);
+    let in_scope = reader.problems.findings.len() - before;
     let default = reader.take("default").map(|entry| &entry.item);
     let default = default.and_then(|item| {
         let read = constant(&mut reader, "default", item, ty, registry);
@@ -690,7 +692,7 @@ fn fill_variable(found: &Found<'_, VarId>, config: &Config, registry: &mut Regis
         }
         read.or_else(|| meant_default(item, ty, &registry.var(found.id).values))
     });
-    let known = reader.problems.findings.len();
+    let known = reader.problems.findings.len() - in_scope;
     let min = read_bound(&mut reader, "min", ty, registry);
     let max = read_bound(&mut reader, "max", ty, registry);
     let overflows = [("error", Overflow::Error), ("clamp", Overflow::Clamp), ("wrap", Overflow::Wrap)];
@@ -1065,7 +1067,11 @@ fn fill_instance(found: &Found<'_, InstanceId>, registry: &mut Registry, problem
     let place = reader.finish("an instance");
     let mut starts = Vec::new();
     if let (Some((table, at)), Some(of)) = (start_table, of) {
+        let known = problems.findings.len();
         read_starts(table, at, of, registry, problems, &mut starts);
+        if problems.findings.len() > known {
+            registry.mistaken_starts.insert(found.id);
+        }
     }
     if let Some(of) = of
         && registry.owner(of).kind == (OwnerKind::Actor { many: false })
@@ -1125,9 +1131,6 @@ fn fill_signal(found: &Found<'_, SignalId>, registry: &mut Registry, problems: &
     if from.is_none() && !reader.has("from") {
         reader.problems.entry(found.header, "a signal says who sends it: `from = \"engine\"` or `from = \"script\"`");
     }
-    if from.is_none() {
-        registry.unread.insert(registry.signal(found.id).name.to_string());
-    }
     let to_all = reader.choice("to", &[("instance", false), ("all", true)]);
     let bursts = reader.bool("bursts");
     let table = reader.table("parameters");
@@ -1139,6 +1142,7 @@ fn fill_signal(found: &Found<'_, SignalId>, registry: &mut Registry, problems: &
             }
         }
     }
+    let known = problems.findings.len();
     let mut parameters: Vec<SignalParameter> = Vec::new();
     if let Some((table, at)) = table {
         for entry in &table.entries {
@@ -1149,6 +1153,10 @@ fn fill_signal(found: &Found<'_, SignalId>, registry: &mut Registry, problems: &
             }
             parameters.push(read_parameter(entry, at, registry, problems));
         }
+    }
+    if from.is_none() || problems.findings.len() > known {
+        // What it brings, and who sends it, can't be told in full.
+        registry.unread.insert(registry.signal(found.id).name.to_string());
     }
     let signal = &mut registry.signals[found.id.index()];
     signal.from_engine = from.unwrap_or(true);

@@ -71,7 +71,10 @@ impl World<'_> {
         let mut value = if declared.from_engine {
             anything(ty)
         } else {
-            self.sent_value((signal, at)).cloned().unwrap_or_else(|| anything(ty))
+            self.sent_value((signal, at))
+                .filter(|_| !self.unread.contains(&*declared.name))
+                .cloned()
+                .unwrap_or_else(|| anything(ty))
         };
         if let (Value::Num(num), Some(parameter)) = (&value, declared.parameters.get(at))
             && declared.from_engine

@@ -64,14 +64,24 @@ impl World<'_> {
     fn may_be_otherwise(&self, handler: HandlerId, event: &Event) -> bool {
         match event {
             Event::Unset { place, .. } => self.may_be_set_unread(handler, *place),
-            Event::Outside { variable, .. } => self.may_be_meant(handler, &self.project.registry.var(*variable).name),
+            Event::Outside { variable, .. } => {
+                let named = |facts: &crate::project::InvariantFacts| {
+                    facts.holds.is_none() && facts.variables.contains(variable)
+                };
+                self.may_be_meant(handler, &self.project.registry.var(*variable).name)
+                    || self.project.invariants.iter().any(named)
+            }
             Event::Broken { invariant, .. } => {
                 let named = &self.project.invariants[invariant.index()].variables;
                 named.iter().any(|&id| self.may_be_meant(handler, &self.project.registry.var(id).name))
             }
             Event::EmptyRef { held, .. } => {
-                let name = self.name_of(self.parts(handler).0, *held);
-                name.is_some_and(|name| self.may_be_meant(handler, name))
+                let (unit, ..) = self.parts(handler);
+                let name = self.name_of(unit, *held);
+                // Also a test for it may be what means nothing.
+                name.is_some_and(|name| {
+                    self.may_be_meant(handler, name) || unit.may_use(name) && self.tests_unread(handler)
+                })
             }
             _ => false,
         }

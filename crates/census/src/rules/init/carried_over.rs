@@ -54,6 +54,7 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
         let variable = registry.var(id);
         let cell = CellId(id.0);
         !variable.lifetime_stated
+            && !registry.mistaken.contains(&id)
             && !variable.constant
             && facts.uses(cell).any(|(_, access)| changes(variable, access))
             && !facts.world.fresh_at_start(cell)

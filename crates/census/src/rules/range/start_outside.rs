@@ -84,6 +84,9 @@ fn is_beyond(value: f64, limit: f64, end: End) -> bool {
 /// An instance that changes a value, or a bound, is held against its own range, at the key that changes it.
 fn instance(facts: &Facts<'_>, id: InstanceId, findings: &mut Vec<Finding>) {
     let registry = facts.registry();
+    if registry.mistaken_starts.contains(&id) {
+        return;
+    }
     let instance = registry.instance(id);
     let number = |variable: VarId| registry.start_of(variable, id).and_then(Value::as_number);
     for &variable in &registry.owner(instance.of).variables {

@@ -272,6 +272,8 @@ fn slips_that_a_scene_a_guard_or_an_invariant_hangs_on() {
     one_in_a_scene("fines == 0", "fnies == 0\" # ~ registry/bad-entry\n#");
     one_in_a_scene("0 implies", "0 implise tide.fines == 0\" # ~ registry/bad-entry\n#");
     one_in_a_scene("load += taken", "load -= taken // ~ range/can-fall-below");
+    one("last is set and", "lats is set and // ~ registry/unknown-name\n");
+    one("send stowed(load)", "send stoewd(load) // ~ registry/unknown-signal");
 }
 
 #[test]
@@ -281,6 +283,7 @@ fn entries_in_which_a_kind_or_a_type_is_missing() {
         one_in_a_scene(hold, &format!("{} # ~ registry/bad-entry", hold.replacen(right, wrong, 1)));
     }
     one_in_a_scene("default = 9, min = 0", "default = 9, min = \"zero\"} # ~ registry/bad-entry\n#");
+    one_in_a_scene("\"int\", scope = \"instance\", default = 6", "\"int\", default = 6 } # ~ registry/bad-entry\n#");
 }
 
 #[test]

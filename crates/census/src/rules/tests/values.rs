@@ -226,6 +226,21 @@ oil = { type = "int", scope = "global", default = 5, min = -1, max = 5, engine =
     judged("    if oil > 0 { oil -= 1 }\n    if oil == 0 { note \"dry\" }\n");
 }
 
+#[test]
+fn what_goes_round_keeps_of_its_stride_what_that_shares_with_the_way_round() {
+    let state = r#"[variables.tide]
+hour = { type = "int", scope = "global", default = 18, min = 0, max = 23, overflow = "wrap", engine = "reads" }
+turn = { type = "int", scope = "global", default = 1, min = 0, max = 8, overflow = "wrap", engine = "reads" }
+"#;
+    let judged = |lines: &str| {
+        let steps = "on every 9s {\n    hour += 2\n    turn += 2\n}\n";
+        expect_in_scripts(state, &[&format!("script tides for tide\n\non bell {{\n{lines}}}\n\n{steps}")]);
+    };
+    judged("    if hour == 6 { note \"six\" }\n");
+    judged("    if hour == 7 { note \"seven\" } // ~ range/limit-skipped\n");
+    judged("    if turn == 4 { note \"four\" } // ~ range/limit-skipped\n"); // From 3 to 5, and round to 4.
+}
+
 // ---- zero ----
 
 #[test]
