@@ -35,6 +35,7 @@ use crate::source::Span;
 use rustc_hash::{FxHashMap, FxHashSet};
 use smallvec::{SmallVec, smallvec};
 use std::collections::{BTreeMap, BTreeSet};
+use std::rc::Rc;
 use std::sync::Arc;
 
 /// How many states that differ in their suspects are kept apart at one point of a body of ordinary length.
@@ -278,6 +279,7 @@ pub struct Run<'w, 'p> {
     pub let_in: FxHashSet<(HandlerId, Part, Extent)>,
     /// What it asked others for.
     pub built_on: Asked,
+    spawning: FxHashMap<OwnerId, Rc<waits::Spawning>>,
     /// Whether pauses are kept.
     pub keep_pauses: bool,
     /// What the slots can hold as the handler begins, where pauses are kept.
@@ -343,6 +345,7 @@ impl<'w, 'p> Run<'w, 'p> {
             pauses: Vec::new(),
             let_in: FxHashSet::default(),
             built_on: Asked::default(),
+            spawning: FxHashMap::default(),
             keep_pauses: false,
             begun: None,
             left_alone: None,
@@ -1038,13 +1041,13 @@ impl<'w, 'p> Run<'w, 'p> {
             StepKind::Go(_) => state.went = true,
             StepKind::Spawn { actor, place } => {
                 self.settle(&mut state);
-                let mut new = Vec::new();
+                let mut spawning = None;
                 if let Some(actor) = actor {
-                    new = self.others_now(&mut state, *actor);
+                    spawning = Some(self.others_now(&mut state, *actor));
                     self.count_spawned(&mut state, *actor);
                 }
                 if let Some(place) = place {
-                    self.bind_new(&mut state, *place, &new);
+                    self.bind_new(&mut state, *place, spawning.as_ref().map_or(&[], |spawning| &spawning.new));
                 }
             }
             StepKind::Remove(what) => {

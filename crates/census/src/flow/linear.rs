@@ -23,6 +23,42 @@ const MOST_FACTS: usize = 128;
 const MOST_BESIDE: usize = 60;
 /// How many terms a fact may have.
 const MOST_TERMS: usize = 4;
+/// Where among many sums each stands, by its terms: a table with open addressing (W. W. Peterson, "Addressing for
+/// random-access storage", 1957) that holds one more than the place.
+struct Places([u8; 512]);
+
+impl Places {
+    fn of(sums: &[Linear]) -> Self {
+        let mut places = Self([0; 512]);
+        for (at, sum) in sums.iter().enumerate() {
+            places.add(sum, at);
+        }
+        places
+    }
+
+    /// Whether one of the sums tells as much as a form.
+    fn tell(&self, sums: &[Linear], form: &Linear) -> bool {
+        let mut known = probes(form).map(|probe| self.0[probe]).take_while(|&place| place != 0);
+        known.any(|place| sums[usize::from(place) - 1].tells(form))
+    }
+
+    fn add(&mut self, form: &Linear, at: usize) {
+        let free = probes(form).find(|&probe| self.0[probe] == 0);
+        if let (Some(free), Ok(place)) = (free, u8::try_from(at + 1)) {
+            self.0[free] = place;
+        }
+    }
+}
+
+/// Where in the table to look for a form, one place after another.
+fn probes(form: &Linear) -> impl Iterator<Item = usize> {
+    let mixed = form.terms.iter().fold(0, |mixed: u64, &(slot, factor)| {
+        (mixed.rotate_left(5) ^ u64::from(slot) ^ factor.to_bits()).wrapping_mul(0x9e37_79b9_7f4a_7c15)
+    });
+    let first = (mixed >> 55) as usize;
+    (first..512).chain(0..first)
+}
+
 /// How far sums of facts are followed.
 #[derive(Clone, Copy)]
 struct Effort {
@@ -32,6 +68,8 @@ struct Effort {
     sums: u32,
 }
 
+/// How many sums are looked through one by one.
+const FEW_SUMS: usize = 12;
 /// To see whether something is certain.
 const CERTAIN: Effort = Effort { depth: 3, sums: 240 };
 /// To bound a form, where every sum would have to be looked at.
@@ -148,6 +186,11 @@ impl Linear {
     /// A bit for each of its slots and signs: two forms without a bit in common have no term that a difference cancels.
     fn shadow(&self) -> u64 {
         self.terms.iter().fold(0, |all, &(slot, factor)| all | 1 << ((slot * 2 + u32::from(factor > 0.0)) % 64))
+    }
+
+    /// Whether it says as much as another, being the same but for a constant that is no larger.
+    fn tells(&self, other: &Self) -> bool {
+        self.terms == other.terms && self.constant <= other.constant
     }
 
     /// Whether it is about the sum or the difference of two slots: the shape of what a loop may keep from round to round.
@@ -466,6 +509,7 @@ impl Facts {
         let mut budget = effort.sums;
         let mut telling = Telling::default();
         let mut sums: SmallVec<[Linear; 6]> = smallvec![*form];
+        let mut places: Option<Places> = None;
         let mut from = 0;
         for depth in 1..=effort.depth {
             let to = sums.len();
@@ -493,8 +537,15 @@ impl Facts {
                         continue;
                     }
                     let rest = form.plus(fact, -by);
-                    let told = |sum: &Linear| sum.terms == rest.terms && sum.constant <= rest.constant;
-                    if !rest.is_known() || rest.terms.len() > form.terms.len() + 1 || sums.iter().any(told) {
+                    if !rest.is_known() || rest.terms.len() > form.terms.len() + 1 {
+                        continue;
+                    }
+                    // Forms come about in many orders.
+                    let is_told = match &places {
+                        Some(places) => places.tell(&sums, &rest),
+                        None => sums.iter().any(|sum| sum.tells(&rest)),
+                    };
+                    if is_told {
                         continue;
                     }
                     best = best.min(snapped(rest.highest(ends)));
@@ -503,6 +554,11 @@ impl Facts {
                     }
                     if !rest.terms.is_empty() {
                         sums.push(rest);
+                        match &mut places {
+                            Some(places) => places.add(&rest, sums.len() - 1),
+                            None if sums.len() == FEW_SUMS => places = Some(Places::of(&sums)),
+                            None => {}
+                        }
                     }
                 }
             }

@@ -134,6 +134,8 @@ pub struct World<'p> {
     sent: sent::Sent,
     /// How often what is known of each cell has grown.
     ages: Vec<fixpoint::Age>,
+    /// How often each handler was run.
+    runs: Vec<usize>,
     /// The signals that scripts were seen to send.
     sent_signals: FxHashSet<SignalId>,
     /// The signals that are sent with something that means nothing.
@@ -241,6 +243,7 @@ impl<'p> World<'p> {
             effects: vec![Vec::new(); project.cells.len()],
             sent: sent::Sent::default(),
             ages: vec![fixpoint::Age::default(); project.cells.len()],
+            runs: Vec::new(),
             sent_signals: FxHashSet::default(),
             sent_unread: FxHashSet::default(),
             accesses: Vec::new(),
@@ -316,6 +319,7 @@ impl<'p> World<'p> {
         world.senders = world.find_senders();
         world.certain_answers = world.find_certain_answers();
         world.lingering = world.find_lingering();
+        world.runs = vec![0; world.handlers.len()];
         world.pausing = ids.iter().map(|&id| world.wants_pauses(id)).collect();
         world.openings = ids.iter().map(|&id| world.find_opening(id)).collect();
         world.removed_in_openings = world.find_removed_in_openings();

@@ -2,6 +2,15 @@
 
 use super::*;
 use crate::flow::world::{Beside, Together, called};
+use std::rc::Rc;
+
+/// What comes of spawning one of an actor's: the same wherever a handler does it.
+pub(super) struct Spawning {
+    /// What `spawn` handlers do at once.
+    effects: Others,
+    /// What the new instance's variables hold, by slot.
+    pub new: Vec<Option<Value>>,
+}
 
 impl<'w> Run<'w, '_> {
     /// An activation, or an `after` block, is through.
@@ -169,12 +178,18 @@ impl<'w> Run<'w, '_> {
     }
 
     /// What the `spawn` handlers of an actor do at once; gives what the new instance's variables hold, by slot.
-    pub(super) fn others_now(&mut self, state: &mut State, actor: OwnerId) -> Vec<Option<Value>> {
-        let effects = self.world.effects_of_spawning(self, actor);
-        let new = self.world.values_of_new(self.table, actor);
-        self.built_on.spawned(actor, &effects, &new);
-        self.apply(state, &effects);
-        new
+    pub(super) fn others_now(&mut self, state: &mut State, actor: OwnerId) -> Rc<Spawning> {
+        let known = self.spawning.get(&actor).cloned();
+        let spawning = known.unwrap_or_else(|| {
+            let effects = self.world.effects_of_spawning(self, actor);
+            let new = self.world.values_of_new(self.table, actor);
+            self.built_on.spawned(actor, &effects, &new);
+            let spawning = Rc::new(Spawning { effects, new });
+            self.spawning.insert(actor, spawning.clone());
+            spawning
+        });
+        self.apply(state, &spawning.effects);
+        spawning
     }
 
     /// Joins what others do into the slots that they can touch.

@@ -136,6 +136,9 @@ impl World<'_> {
         let mut changed = Changed::default();
         for (handler, result) in results {
             found[handler.index()] = result.found;
+            // What one handler makes grow in each of its runs is widened soon; where many do so in turn, each has its turns.
+            let runs = self.runs[handler.index()];
+            self.runs[handler.index()] = runs + 1;
             outlooks[handler.index()] = Some(result.outlook);
             for (other, part, extent) in result.let_in {
                 if self.begins_within.insert((handler, part, other, extent)) {
@@ -143,13 +146,13 @@ impl World<'_> {
                 }
             }
             for ((cell, ..), seen) in result.seen {
-                let age = self.ages[cell.index()].in_round(round);
+                let age = self.ages[cell.index()].in_round(round).max(runs);
                 if self.take_seen(cell, seen, age, &mut changed) {
                     self.ages[cell.index()].grow(round);
                 }
             }
             for (key, last) in result.partings {
-                let age = self.ages[key.0.index()].in_round(round);
+                let age = self.ages[key.0.index()].in_round(round).max(runs);
                 if self.take_parting(handler, key, last, age) {
                     self.ages[key.0.index()].grow(round);
                     changed.cells.insert(key.0);
@@ -161,7 +164,7 @@ impl World<'_> {
                 }
             }
             for (signal, at, value) in result.sent {
-                if self.take_sent(handler, (signal, at), value, round) {
+                if self.take_sent(handler, (signal, at), value, (round, runs)) {
                     changed.signals.insert(signal);
                 }
             }

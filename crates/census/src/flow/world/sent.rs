@@ -19,7 +19,7 @@ impl World<'_> {
         sender: HandlerId,
         parameter: (SignalId, usize),
         value: Value,
-        round: usize,
+        (round, runs): (usize, usize),
     ) -> bool {
         let Some((known, age)) = self.sent.0.get(&parameter) else {
             self.sent.0.insert(parameter, (value, Age::default()));
@@ -29,7 +29,7 @@ impl World<'_> {
         if joined == *known {
             return false;
         }
-        let next = match age.in_round(round) {
+        let next = match age.in_round(round).max(runs) {
             0..ROUNDS => joined,
             ROUNDS..LAST_STOPS => widen(known, &joined, &self.stops_of_sent(sender, parameter.0)),
             _ => widen(known, &joined, &[]),
