@@ -872,7 +872,7 @@ impl<'w, 'p> Run<'w, 'p> {
                 let put_off = PutOff { first: ticks.unwrap_or(0.0), last: last.max(1.0) };
                 state.forked = PutOff::either(state.forked, Some(put_off));
                 next.push((*now, state));
-                self.let_rest_run(&mut after, graph, *now);
+                self.let_rest_run(&mut after, *now);
                 if let Some(after) = self.wait(after, None, ticks) {
                     next.push((*later, after));
                 }

@@ -22,6 +22,7 @@ mod sent;
 mod stops;
 mod unread;
 mod waiting;
+mod written;
 
 pub use effects::{Effect, Together};
 pub use entry_tests::entry_tests;
@@ -50,7 +51,7 @@ use crate::source::Span;
 use rayon::prelude::*;
 use rustc_hash::{FxHashMap, FxHashSet};
 use smallvec::{SmallVec, smallvec};
-use std::sync::Arc;
+use std::sync::{Arc, OnceLock};
 
 ids! {
     /// A handler of any script, in script order.
@@ -136,6 +137,8 @@ pub struct World<'p> {
     ages: Vec<fixpoint::Age>,
     /// How often each handler was run.
     runs: Vec<usize>,
+    /// What each handler goes on to write, once somebody asks.
+    written_from: Vec<OnceLock<written::WrittenFrom>>,
     /// The signals that scripts were seen to send.
     sent_signals: FxHashSet<SignalId>,
     /// The signals that are sent with something that means nothing.
@@ -244,6 +247,7 @@ impl<'p> World<'p> {
             sent: sent::Sent::default(),
             ages: vec![fixpoint::Age::default(); project.cells.len()],
             runs: Vec::new(),
+            written_from: Vec::new(),
             sent_signals: FxHashSet::default(),
             sent_unread: FxHashSet::default(),
             accesses: Vec::new(),
@@ -320,6 +324,7 @@ impl<'p> World<'p> {
         world.certain_answers = world.find_certain_answers();
         world.lingering = world.find_lingering();
         world.runs = vec![0; world.handlers.len()];
+        world.written_from = ids.iter().map(|_| OnceLock::new()).collect();
         world.pausing = ids.iter().map(|&id| world.wants_pauses(id)).collect();
         world.openings = ids.iter().map(|&id| world.find_opening(id)).collect();
         world.removed_in_openings = world.find_removed_in_openings();

@@ -89,13 +89,13 @@ impl<'w> Run<'w, '_> {
 
     /// An `after` block begins later: what its activation goes on to do from here is done by then. In a procedure that may be
     /// anything that the handler does, since its caller goes on too.
-    pub(super) fn let_rest_run(&mut self, state: &mut State, graph: &Graph, now: BlockId) {
+    pub(super) fn let_rest_run(&mut self, state: &mut State, now: BlockId) {
         let mut done = self.world.effects_of_itself(self);
         self.built_on.forked(&done);
         if self.stack.is_empty() {
-            let written = self.written_from(graph, now);
+            let written = self.world.written_from(self.handler);
             let slots = self.table.slots.iter().zip(&mut done);
-            slots.filter(|(facts, _)| facts.cell.is_none_or(|cell| !written.contains(&cell))).for_each(
+            slots.filter(|(facts, _)| facts.cell.is_none_or(|cell| !written.contains(now, cell))).for_each(
                 |(_, together)| {
                     *together = Together::default();
                 },
@@ -116,20 +116,6 @@ impl<'w> Run<'w, '_> {
         });
         let through_procedures = bodies.flat_map(|body| &body.blocks).any(puts_off);
         through_procedures || graph.from(first).any(|block| puts_off(block) || block.steps.iter().any(waits))
-    }
-
-    /// The cells that a body writes from a block on, also through procedures.
-    fn written_from(&self, graph: &Graph, first: BlockId) -> FxHashSet<CellId> {
-        let project = self.world.project;
-        let mut written = FxHashSet::default();
-        for step in graph.from(first).flat_map(|block| &block.steps) {
-            if let StepKind::Assign { place, .. } | StepKind::Clear { place, .. } = step.kind {
-                written.extend(project.cell_of(self.unit, place));
-            }
-        }
-        let called = called(self.unit, graph.from(first));
-        called.into_iter().for_each(|id| written.extend(self.world.written_by(self.script, id)));
-        written
     }
 
     /// What a wait does to slots that are no cells: names whose instance may be gone, and the scene.

@@ -9,7 +9,7 @@ use crate::rules::Facts;
 use crate::rules::{Example, Rule};
 use crate::script::ast::*;
 use crate::source::Span;
-use rustc_hash::FxHashMap;
+use rustc_hash::{FxHashMap, FxHashSet};
 
 /// The rule.
 pub const RULE: Rule = Rule {
@@ -197,7 +197,9 @@ fn arms_without_neighbours(facts: &Facts<'_>, unit: &ScriptUnit, arms: &[Arm]) -
     let tests = arms.iter().flat_map(|arm| &arm.tests);
     let values: Vec<(ExprId, f64)> =
         tests.filter_map(|&test| constant(facts, unit, test).map(|value| (test, value))).collect();
-    let has = |wanted: f64| values.iter().any(|&(_, value)| value == wanted);
+    let bits = |value: f64| (value + 0.0).to_bits(); // There are two zeros.
+    let all: FxHashSet<u64> = values.iter().map(|&(_, value)| bits(value)).collect();
+    let has = |wanted: f64| all.contains(&bits(wanted));
     values.iter().copied().filter(|&(_, value)| !has(value - 1.0) && !has(value + 1.0)).collect()
 }
 
