@@ -3,7 +3,7 @@
 use crate::flow::access::{AccessKind, Body};
 use crate::flow::graph::{StepKind, Waiting};
 use crate::flow::world::{Graphs, HandlerId, World};
-use crate::project::{CellId, Project};
+use crate::project::{CellId, Project, ScriptUnit};
 use crate::registry::{OwnerId, SignalId, Type, VarId};
 use crate::rehearse::layout::{Layout, Limit, duration_ticks};
 use crate::script::ast::{Duration, ExprKind, Trigger};
@@ -37,6 +37,8 @@ pub struct Acts {
     senders: FxHashMap<SignalId, Vec<HandlerId>>,
     /// The handlers that spawn or remove.
     movers: Vec<HandlerId>,
+    /// The handlers that go to each scene.
+    goers: FxHashMap<OwnerId, Vec<HandlerId>>,
 }
 
 impl Acts {
@@ -60,6 +62,7 @@ impl Acts {
             touched: vec![Vec::new(); layout.handlers.len()],
             senders: FxHashMap::default(),
             movers: Vec::new(),
+            goers: FxHashMap::default(),
         };
         for id in world.handler_ids() {
             acts.look_at(world, layout, id);
@@ -89,6 +92,7 @@ impl Acts {
             match &step.kind {
                 StepKind::Send { signal: Some(signal), .. } => self.senders.entry(*signal).or_default().push(id),
                 StepKind::Spawn { .. } | StepKind::Remove(_) => self.movers.push(id),
+                StepKind::Go(Some(scene)) => self.goers.entry(*scene).or_default().push(id),
                 _ => {}
             }
         }
@@ -145,6 +149,7 @@ impl Acts {
         if matches!(unit.tree.handlers[at.index].trigger, Trigger::Spawn | Trigger::Removed) {
             found.extend(&self.movers);
         }
+        found.extend(scenes_of(layout.project, unit).iter().filter_map(|scene| self.goers.get(scene)).flatten());
         let mut cells: Vec<CellId> = self.touched[id.index()].clone();
         for &cell in &self.touched[id.index()] {
             cells.extend(related(layout, cell));
@@ -169,6 +174,17 @@ impl Acts {
     }
 }
 
+/// The scenes in which a script's handlers can run, where that is not any.
+fn scenes_of(project: &Project, unit: &ScriptUnit) -> Vec<OwnerId> {
+    let registry = &project.registry;
+    if let Some(scene) = unit.scene {
+        return vec![scene];
+    }
+    let actor = unit.owner.filter(|&owner| registry.is_actor(owner));
+    let placed = actor.into_iter().flat_map(|actor| registry.instances_of(actor));
+    placed.map(|id| registry.instance(id).scene).collect::<Option<Vec<OwnerId>>>().unwrap_or_default()
+}
+
 /// What is judged together with a cell: its bounds, what it bounds, and what stands beside it in an invariant.
 fn related(layout: &Layout<'_>, cell: CellId) -> Vec<CellId> {
     let facts = &layout.cells[cell.index()];
@@ -181,7 +197,7 @@ fn related(layout: &Layout<'_>, cell: CellId) -> Vec<CellId> {
 }
 
 /// Whether a place is in a handler, or in a procedure of its script.
-fn stands_in(unit: &crate::project::ScriptUnit, handler: usize, at: Location) -> bool {
+fn stands_in(unit: &ScriptUnit, handler: usize, at: Location) -> bool {
     let tree = &unit.tree.handlers[handler];
     if tree.span.contains(at.span) {
         return true;

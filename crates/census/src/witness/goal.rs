@@ -310,6 +310,12 @@ fn magnitude(value: Option<&Value>) -> i32 {
     }
 }
 
+/// How large a number is, one by one: at the goal every step nearer to it counts.
+#[allow(clippy::cast_possible_truncation, reason = "a cast from float saturates")]
+fn step_size(value: Option<&Value>) -> i32 {
+    value.and_then(Value::as_number).map_or(i32::MIN, |number| number.floor() as i32)
+}
+
 impl Observer for Watcher<'_> {
     fn see(&mut self, _: u64, memory: &Memory<'_, '_>, happening: &Happening<'_>) {
         if self.reached.is_some() {
@@ -319,7 +325,8 @@ impl Observer for Watcher<'_> {
         if let Happening::Changed { old, new, at: Some(at), .. } = happening
             && old != new
         {
-            self.covered.insert((*at, magnitude(*new)));
+            let size = if self.goal.is_at(*at) { step_size(*new) } else { magnitude(*new) };
+            self.covered.insert((*at, size));
         }
         match happening {
             Happening::Fault(fault) => {

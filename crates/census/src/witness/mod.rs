@@ -22,7 +22,7 @@ use goal::Goal;
 use rayon::prelude::*;
 
 /// How many dispatches the search may spend on one finding, where nobody says otherwise.
-pub const USUAL_EFFORT: u64 = 1_000_000;
+pub const USUAL_EFFORT: u64 = 3_000_000;
 
 /// How many times what the search may spend goes into leaving out what a run can do without.
 const SHRINKING: u64 = 4;

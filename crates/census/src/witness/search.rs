@@ -24,6 +24,8 @@ const LIMITS: Limits = Limits { steps: 20_000, dispatches: 2_000, waiting: 500, 
 const DRILL: usize = 220;
 /// How many steps and judged values count as one dispatch.
 const STEPS_OF_A_DISPATCH: u64 = 16;
+/// How many walks may take as long together as one drill.
+const WALKS_IN_A_DRILL: u64 = 10;
 /// How many acts a walk has at most.
 const WALK: usize = 24;
 /// How many of one signal may come in a row.
@@ -32,6 +34,12 @@ const BURSTS: [u64; 5] = [2, 3, 5, 10, 50];
 const MOST_WAYS: usize = 256;
 /// How long a walk lets time go by at its end, in ticks.
 const LAST_PASS: u64 = 1_200;
+/// How long time goes by at once where nothing else is done, in ticks.
+const PASSES: [u64; 3] = [120, 1_200, 12_000];
+/// How many acts a duet has, and what is done over and over at a walk's end.
+const REPEATED: usize = 100;
+/// How many kinds of acts duets are made of.
+const MOST_PLAYERS: usize = 14;
 /// How many faults beside the goal a run may have.
 const MOST_FAULTS: usize = 12;
 
@@ -152,6 +160,28 @@ enum Beat {
     Rest(u64),
 }
 
+/// A signal, and in which of its ways it comes.
+type Player = (SignalId, usize);
+
+/// All pairs of so many, those of the first ones first.
+fn pairs(count: usize) -> impl Iterator<Item = (usize, usize)> {
+    (0..count).flat_map(|last| {
+        let ending = (0..last).flat_map(move |other| [(other, last), (last, other)]);
+        std::iter::once((last, last)).chain(ending)
+    })
+}
+
+/// What a walk does at its end, over and over.
+#[derive(Clone, Copy)]
+enum Last {
+    /// It goes on as before.
+    Anything,
+    /// So many ticks pass.
+    Time(u64),
+    /// One signal comes, with so many ticks in between.
+    Signal(Option<u64>),
+}
+
 /// How two signals are sent.
 struct Duet {
     /// How many rounds of the first alone go before.
@@ -191,7 +221,10 @@ impl<'s, 'p> Search<'s, 'p> {
         let run = Run { seed, acts: done };
         let before = self.covered.len();
         self.covered.extend(&watcher.covered);
-        if self.covered.len() > before && self.ways.len() < MOST_WAYS && !run.acts.is_empty() {
+        if self.covered.len() > before && !run.acts.is_empty() {
+            if self.ways.len() == MOST_WAYS {
+                self.ways.remove(0);
+            }
             self.ways.push(run.clone());
         }
         let reached = watcher.reached?;
@@ -221,16 +254,17 @@ impl<'s, 'p> Search<'s, 'p> {
 
     fn drills(&mut self) -> Option<Run> {
         let near: Vec<SignalId> = self.ranked.iter().filter(|(_, depth)| *depth <= 2).map(|&(id, _)| id).collect();
-        let half = self.left / 2;
+        let enough = self.left / 8 * 5;
         let mut paces = vec![None, Some(1)];
         paces.extend(self.acts.waits_near(self.layout, self.goal.at).into_iter().map(Some));
-        if let Some(run) = self.attempt(0, DRILL, |_, _, _| Some(Action::Pass(120))) {
+        if let Some(run) = PASSES.iter().find_map(|&ticks| self.attempt(0, DRILL, |_, _, _| Some(Action::Pass(ticks))))
+        {
             return Some(run);
         }
         for variant in 0..48 {
             for &signal in &near {
                 for &pace in &paces {
-                    if self.left <= half {
+                    if self.left <= enough {
                         return None;
                     }
                     if let Some(run) = self.drill(signal, variant, pace) {
@@ -260,19 +294,25 @@ impl<'s, 'p> Search<'s, 'p> {
     /// Two signals, the second right behind the first or a little later, then time; after a few rounds of the first alone.
     /// Over and over, or once.
     fn duets(&mut self) -> Option<Run> {
-        let near: Vec<SignalId> = self.ranked.iter().filter(|(_, depth)| *depth <= 1).map(|&(id, _)| id).collect();
-        let quarter = self.left / 4 * 3;
-        let paces = self.acts.waits_near(self.layout, self.goal.at);
+        let players = self.players();
+        let enough = self.left / 4 * 3;
+        let mut paces = self.acts.waits_near(self.layout, self.goal.at);
+        if paces.is_empty() {
+            paces.push(1);
+        }
         let manners = [(0, 0, true), (1, 0, true), (0, 1, false), (2, 0, true), (1, 1, false)];
-        for (alone, between, over_and_over) in manners {
-            for &pace in &paces {
-                let duet = Duet { alone, pace, between: between * pace / 2, over_and_over };
-                for (&first, &second) in near.iter().flat_map(|a| near.iter().map(move |b| (a, b))) {
-                    if self.left <= quarter {
-                        return None;
-                    }
-                    if let Some(run) = self.duet([first, second], &duet) {
-                        return Some(run);
+        // The likeliest pairs in all manners come before the others.
+        for most in [0..players.len().min(2), players.len().min(2)..players.len()] {
+            for (alone, between, over_and_over) in manners {
+                for &pace in &paces {
+                    let duet = Duet { alone, pace, between: between * pace / 2, over_and_over };
+                    for (first, second) in pairs(players.len()).filter(|pair| most.contains(&pair.0.max(pair.1))) {
+                        if self.left <= enough {
+                            return None;
+                        }
+                        if let Some(run) = self.duet([players[first], players[second]], &duet) {
+                            return Some(run);
+                        }
                     }
                 }
             }
@@ -280,12 +320,35 @@ impl<'s, 'p> Search<'s, 'p> {
         None
     }
 
-    fn duet(&mut self, signals: [SignalId; 2], duet: &Duet) -> Option<Run> {
+    /// What duets are made of: the near signals, each with its likeliest target and arguments, then with others.
+    fn players(&mut self) -> Vec<Player> {
+        let near: Vec<SignalId> = self.ranked.iter().filter(|(_, depth)| *depth <= 1).map(|&(id, _)| id).collect();
+        let stage = begin(self.layout, self.goal, 0);
+        let counts: Vec<usize> = near.iter().map(|&signal| self.variants(&stage, signal)).collect();
+        let most = counts.iter().copied().max().unwrap_or(0).min(MOST_PLAYERS);
+        let by_variant = (0..most).flat_map(|variant| {
+            near.iter()
+                .zip(&counts)
+                .filter(move |(_, count)| variant < **count)
+                .map(move |(&signal, _)| (signal, variant))
+        });
+        by_variant.take(MOST_PLAYERS.max(near.len().min(REPEATED))).collect()
+    }
+
+    /// In how many ways a signal can come, by target and arguments.
+    fn variants(&self, stage: &Stage<'s, 'p, Watcher<'s>>, signal: SignalId) -> usize {
+        let registry = &self.layout.project.registry;
+        let parameters = &registry.signal(signal).parameters;
+        let given = parameters.iter().map(|parameter| self.candidates(stage, signal, parameter).len().max(1));
+        given.fold(self.targets(stage, signal).len().max(1), usize::saturating_mul)
+    }
+
+    fn duet(&mut self, players: [Player; 2], duet: &Duet) -> Option<Run> {
         let mut chosen: [Option<(Option<Who>, usize)>; 2] = [None, None];
         let between = (duet.between > 0).then_some(Beat::Rest(duet.between));
         let begin = std::iter::once(Beat::Signal(0)).chain(between);
         let round: Vec<Beat> = begin.chain([Beat::Signal(1), Beat::Rest(duet.pace)]).collect();
-        self.attempt(0, DRILL, |search, stage, at| {
+        self.attempt(0, REPEATED, |search, stage, at| {
             if let Some(question) = stage.machine.questions.front() {
                 return Some(Action::Choose(at % question.choices.len().max(1)));
             }
@@ -298,8 +361,8 @@ impl<'s, 'p> Search<'s, 'p> {
                 Beat::Signal(at) => at,
                 Beat::Rest(ticks) => return Some(Action::Pass(ticks)),
             };
-            let signal = *signals.get(at)?;
-            let aim = *chosen[at].get_or_insert_with(|| search.target(stage, signal, 0));
+            let (signal, variant) = *players.get(at)?;
+            let aim = *chosen[at].get_or_insert_with(|| search.target(stage, signal, variant));
             search.fire(stage, signal, aim)
         })
     }
@@ -322,9 +385,16 @@ impl<'s, 'p> Search<'s, 'p> {
 
     /// Whom a signal happens to, in the variant of that number, and what of the number is left for the arguments.
     fn target(&self, stage: &Stage<'_, '_, Watcher<'_>>, signal: SignalId, variant: usize) -> (Option<Who>, usize) {
+        let all = self.targets(stage, signal);
+        let count = all.len().max(1);
+        (all.get(variant % count).copied(), variant / count)
+    }
+
+    /// Whom a signal can happen to; nobody where it is to all.
+    fn targets(&self, stage: &Stage<'_, '_, Watcher<'_>>, signal: SignalId) -> Vec<Who> {
         let registry = &self.layout.project.registry;
         if registry.signal(signal).to_all {
-            return (None, variant);
+            return Vec::new();
         }
         let handlers = self.layout.answers.signals.get(&signal).into_iter().flatten();
         let mut owners: Vec<_> = handlers
@@ -338,9 +408,7 @@ impl<'s, 'p> Search<'s, 'p> {
         let live: Vec<Who> =
             owners.iter().flat_map(|&owner| stage.machine.memory.live(owner)).map(|&at| who(stage, at)).collect();
         let new = owners.iter().filter(|&&owner| registry.is_many(owner)).map(|&owner| Who::New(owner));
-        let all: Vec<Who> = live.into_iter().take(4).chain(new).collect();
-        let count = all.len().max(1);
-        (all.get(variant % count).copied(), variant / count)
+        live.into_iter().take(4).chain(new).collect()
     }
 
     fn arguments(
@@ -370,13 +438,7 @@ impl<'s, 'p> Search<'s, 'p> {
     fn instances(&self, stage: &Stage<'_, '_, Watcher<'_>>, signal: SignalId, ty: Type) -> Vec<Given> {
         let project = self.layout.project;
         let mut actors = actors(project, ty);
-        let handlers = self.layout.answers.signals.get(&signal).into_iter().flatten();
-        let filters: Vec<OwnerId> = handlers
-            .flat_map(|handler| {
-                let at = self.layout.handlers[handler.index()];
-                project.script(at.script).handlers[at.index].parameters.iter().filter_map(|&(_, filter)| filter)
-            })
-            .collect();
+        let filters = self.filters(signal);
         actors.sort_by_key(|actor| !filters.contains(actor));
         let new = actors.iter().filter(|&&actor| project.registry.is_many(actor)).map(|&actor| Who::New(actor));
         let live = actors.iter().flat_map(|&actor| stage.machine.memory.live(actor).iter().take(3));
@@ -389,6 +451,8 @@ impl<'s, 'p> Search<'s, 'p> {
 
     fn walks(&mut self) -> Option<Run> {
         let mut seed = 0;
+        // There are to be many.
+        self.most = (self.most / WALKS_IN_A_DRILL).max(1_000);
         while self.left > 0 {
             seed += 1;
             let most = 4 + self.below(WALK);
@@ -397,22 +461,65 @@ impl<'s, 'p> Search<'s, 'p> {
             let fresh = self.ways.is_empty() || self.below(3) == 0;
             let way = if fresh { Run { seed, acts: Vec::new() } } else { self.some_way() };
             let most = way.acts.len() + most;
-            let patient = self.below(5) == 0;
-            let walk = |search: &mut Self, stage: &Stage<'s, 'p, Watcher<'s>>, at: usize| match way.acts.get(at) {
-                Some(act) => Some(act.clone()),
-                None if at + 1 == most && patient => Some(Action::Pass(LAST_PASS)),
-                None => search.step(stage, far, main),
+            let last = self.some_last();
+            let length = if matches!(last, Last::Anything) { most } else { most + REPEATED };
+            let mut chosen = None;
+            let walk = |search: &mut Self, stage: &Stage<'s, 'p, Watcher<'s>>, at: usize| match (way.acts.get(at), last)
+            {
+                (Some(act), _) => Some(act.clone()),
+                (None, Last::Time(ticks)) if at + 1 >= most => Some(Action::Pass(ticks)),
+                (None, Last::Signal(pace)) if at + 1 >= most => {
+                    search.once_more(stage, (far, main), pace, at, &mut chosen)
+                }
+                (None, _) => search.step(stage, far, main),
             };
-            if let Some(run) = self.attempt(way.seed, most, walk) {
+            if let Some(run) = self.attempt(way.seed, length, walk) {
                 return Some(run);
             }
         }
         None
     }
 
+    /// What a walk does at its end.
+    fn some_last(&mut self) -> Last {
+        match self.below(10) {
+            0 => Last::Time(PASSES[self.below(PASSES.len())]),
+            1 | 2 => Last::Time(LAST_PASS),
+            3 | 4 => {
+                let paces = self.acts.waits_near(self.layout, self.goal.at);
+                let at = self.below(paces.len() + 2);
+                Last::Signal(paces.get(at).copied().or((at == paces.len()).then_some(1)))
+            }
+            _ => Last::Anything,
+        }
+    }
+
+    /// The signal that was chosen at first, once more, or time.
+    fn once_more(
+        &mut self,
+        stage: &Stage<'s, 'p, Watcher<'s>>,
+        (far, main): (u32, usize),
+        pace: Option<u64>,
+        at: usize,
+        chosen: &mut Option<Action>,
+    ) -> Option<Action> {
+        if let Some(question) = stage.machine.questions.front() {
+            return Some(Action::Choose(at % question.choices.len().max(1)));
+        }
+        if let Some(ticks) = pace.filter(|_| at.is_multiple_of(2)) {
+            return Some(Action::Pass(ticks));
+        }
+        if chosen.is_none() {
+            *chosen = self.some_signal(stage, far, main);
+        }
+        chosen.clone()
+    }
+
     /// A way that some run went, or the beginning of one.
     fn some_way(&mut self) -> Run {
-        let at = self.below(self.ways.len());
+        // The latest came farthest.
+        let among = if self.below(2) == 0 { self.ways.len().min(8) } else { self.ways.len() };
+        let at = self.ways.len() - 1 - self.below(among);
         let mut way = self.ways[at].clone();
         let kept = self.below(way.acts.len()) + 1;
         if self.below(2) == 0 {
@@ -436,6 +543,7 @@ impl<'s, 'p> Search<'s, 'p> {
                 Some(Action::Pass(self.acts.times.get(at).copied().unwrap_or(1)))
             }
             4 | 5 if !self.acts.written.is_empty() => self.as_the_game(stage),
+            3 if self.below(4) == 0 => Some(Action::Pass(PASSES[self.below(2)])),
             3 if self.below(3) == 0 => {
                 let at = self.below(self.acts.times.len());
                 Some(Action::Pass(self.acts.times.get(at).copied().unwrap_or(1).saturating_mul(8).min(2_000)))
@@ -457,14 +565,54 @@ impl<'s, 'p> Search<'s, 'p> {
         let variant = if self.below(4) > 0 { main } else { self.below(8) };
         let (on, _) = self.target(stage, signal, variant);
         let with = self.arguments(stage, signal, |search, stage, parameter| {
+            let known = if search.below(3) == 0 { search.some_live(stage, signal, parameter) } else { None };
             // The ends of a range, and what some handler asks for, stand first and do most.
-            let all = search.candidates(stage, signal, parameter);
-            let most = if search.below(3) == 0 { all.len() } else { all.len().min(2) };
-            all.get(search.below(most)).cloned()
+            known.or_else(|| {
+                let all = search.candidates(stage, signal, parameter);
+                let most = if search.below(3) == 0 { all.len() } else { all.len().min(2) };
+                all.get(search.below(most)).cloned()
+            })
         });
         // Now and then many in a row, as they come in play.
         let times = if self.below(8) == 0 { BURSTS[self.below(BURSTS.len())] } else { 1 };
         Some(Action::Fire { signal, on, with: with?, times })
+    }
+
+    /// An instance that has been met, or may have been: the first of an actor's, or the latest.
+    fn some_live(
+        &mut self,
+        stage: &Stage<'s, 'p, Watcher<'s>>,
+        signal: SignalId,
+        parameter: &SignalParameter,
+    ) -> Option<Given> {
+        let actors: Vec<OwnerId> = match parameter.ty {
+            Type::Ref(_) | Type::Unknown => self.actors_asked_for(signal, parameter.ty),
+            _ => return None,
+        };
+        let live = actors.get(self.below(actors.len())).map(|&actor| stage.machine.memory.live(actor))?;
+        let at = if self.below(2) == 0 { live.first() } else { live.last() };
+        at.map(|&at| Given::Instance(who(stage, at)))
+    }
+
+    /// The actors that may be passed, those first that some handler of the signal asks for; only those, where any are.
+    fn actors_asked_for(&self, signal: SignalId, ty: Type) -> Vec<OwnerId> {
+        let mut all = actors(self.layout.project, ty);
+        let filters = self.filters(signal);
+        if all.iter().any(|actor| filters.contains(actor)) {
+            all.retain(|actor| filters.contains(actor));
+        }
+        all
+    }
+
+    /// The actors that handlers of a signal ask for.
+    fn filters(&self, signal: SignalId) -> Vec<OwnerId> {
+        let project = self.layout.project;
+        let handlers = self.layout.answers.signals.get(&signal).into_iter().flatten();
+        let parameters = handlers.flat_map(|handler| {
+            let at = self.layout.handlers[handler.index()];
+            &project.script(at.script).handlers[at.index].parameters
+        });
+        parameters.filter_map(|&(_, filter)| filter).collect()
     }
 
     /// What the game may put into a `ref`: nobody, or an instance that there is.
@@ -491,7 +639,10 @@ impl<'s, 'p> Search<'s, 'p> {
         let (min, max) = stage.machine.range(CellId(variable.0), of);
         let (low, high) = (min.unwrap_or(f64::NEG_INFINITY), max.unwrap_or(f64::INFINITY));
         let mut numbers: Vec<f64> = self.acts.numbers.iter().copied().filter(|n| *n >= low && *n <= high).collect();
-        numbers.extend([min, max].into_iter().flatten());
+        let ends: Vec<f64> = [min, max].into_iter().flatten().collect();
+        if !ends.is_empty() && self.below(2) == 0 {
+            numbers = ends;
+        }
         let number = numbers.get(self.below(numbers.len())).copied();
         if let Type::Ref(actor) = facts.ty {
             let held = self.some_held(stage, actor);
