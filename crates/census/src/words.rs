@@ -70,6 +70,13 @@ pub fn count(number: usize, one: &str) -> String {
     if number == 1 { format!("1 {one}") } else { format!("{number} {one}s") }
 }
 
+/// A number to twelve digits, for sums of fractions that come out a hair beside what was meant, and for ends that are just not
+/// reached.
+#[must_use]
+pub fn about(value: f64) -> String {
+    number(format!("{value:.11e}").parse().unwrap_or(value))
+}
+
 /// A number as a designer writes it: no `.0` behind whole ones.
 #[must_use]
 pub fn number(value: f64) -> String {
@@ -82,5 +89,19 @@ pub fn number(value: f64) -> String {
     } else {
         // Adding zero turns a negative zero into a plain one.
         format!("{}", value + 0.0)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_hair_beside_a_number_is_told_as_the_number() {
+        assert_eq!(about(0.1 + 0.2), "0.3");
+        assert_eq!(about(181.0_f64.next_down()), "181");
+        assert_eq!(about(-0.125), "-0.125");
+        assert_eq!(about(f64::INFINITY), "any height");
+        assert_eq!(about(1_234_567_890.0), "1234567890");
     }
 }

@@ -914,7 +914,7 @@ impl<'w, 'p> Run<'w, 'p> {
                     let close = Span { start: span.end.saturating_sub(1), end: span.end };
                     self.end(state, close);
                 } else {
-                    self.end_unanswered(&state);
+                    self.end_unanswered(&mut state);
                     left.push(state);
                 }
             }

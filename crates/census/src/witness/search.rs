@@ -160,6 +160,9 @@ enum Beat {
     Rest(u64),
 }
 
+/// Which parts of a number's range are tried beside its ends.
+const PARTS: [f64; 4] = [0.55, 0.6, 0.3, 0.9];
+
 /// A signal, and in which of its ways it comes.
 type Player = (SignalId, usize);
 
@@ -670,7 +673,10 @@ pub fn constants(layout: &Layout<'_>, acts: &Acts, parameter: &SignalParameter) 
     let (low, high) = (parameter.min.unwrap_or(f64::NEG_INFINITY), parameter.max.unwrap_or(f64::INFINITY));
     let inside = |value: &f64| *value >= low && *value <= high;
     let ends = [parameter.max, parameter.min].into_iter().flatten();
-    let numbers = || ends.clone().chain(acts.numbers.iter().copied().filter(inside));
+    // Fractions of the range, so that what moves by them may come between whole steps.
+    let between = parameter.min.zip(parameter.max).filter(|_| parameter.ty == Type::Number);
+    let parts = between.into_iter().flat_map(|(min, max)| PARTS.map(|part| min + (max - min) * part));
+    let numbers = || ends.clone().chain(acts.numbers.iter().copied().filter(inside)).chain(parts.clone());
     let plain = match parameter.ty {
         Type::Bool => vec![Value::Bool(true), Value::Bool(false)],
         Type::Int => numbers().filter(|value| value.fract() == 0.0).map(|value| Value::Int(value as i64)).collect(),

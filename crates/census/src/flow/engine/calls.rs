@@ -18,6 +18,8 @@ impl<'w> Run<'w, '_> {
                 let before = state.clone();
                 self.sourced(&mut state, slot, value, &before);
             }
+        } else {
+            self.end_unanswered(&mut state);
         }
         left.push(state);
     }
@@ -37,10 +39,19 @@ impl<'w> Run<'w, '_> {
         }
     }
 
-    /// A procedure that is a condition comes to its end without a `return`: what it gives then tells nothing.
-    pub(super) fn end_unanswered(&mut self, state: &State) {
-        if let Some(Some(answers)) = self.answers.last_mut() {
-            answers.iter_mut().for_each(|ways| ways.push(state.clone()));
+    /// A procedure comes to its end without a value: it gives its type's zero, as what is unset does.
+    pub(super) fn end_unanswered(&mut self, state: &mut State) {
+        if let Some(slot) = self.result_slot() {
+            let value = match self.table.slots[slot as usize].ty {
+                ty @ (Type::Int | Type::Number) => Value::Num(Num::constant(0.0, ty == Type::Int)),
+                Type::Bool => Value::Bool { yes: false, no: true },
+                Type::Ref(_) => Value::Ref { none: true, some: false },
+                ty => anything(ty),
+            };
+            self.put(state, slot, Abstract::of(value), &[], &[]);
+        }
+        if let Some(Some([_, no])) = self.answers.last_mut() {
+            no.push(state.clone());
         }
     }
 

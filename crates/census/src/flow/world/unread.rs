@@ -1,6 +1,6 @@
 //! What could not be read, and what of a handler hangs on it: one mistake gives one finding, and not those that it leads to.
 
-use super::super::access::{exit_reads, walk_expr};
+use super::super::access::{AccessKind, exit_reads, walk_behind, walk_expr};
 use super::*;
 use crate::words::nearest;
 
@@ -24,6 +24,7 @@ impl World<'_> {
                 || entry_mistaken && (is_of_values(event) || matches!(event, Event::OtherKind { .. }))
                 || call_mistaken && self.stands_in_procedure(handler, event)
                 || self.is_of_mistaken_write(handler, event)
+                || self.is_of_unknown_value(handler, event)
                 || self.may_be_otherwise(handler, event);
             !hangs
         });
@@ -58,6 +59,27 @@ impl World<'_> {
         let (unit, ..) = self.parts(handler);
         let (Event::Outside { at, .. } | Event::Broken { at, .. }) = event else { return false };
         unit.mistaken.iter().chain(&unit.mistaken_targets).any(|mistaken| at.contains(*mistaken))
+    }
+
+    /// Whether what is written comes, perhaps by a `let`, from something that means nothing.
+    fn is_of_unknown_value(&self, handler: HandlerId, event: &Event) -> bool {
+        let (unit, ..) = self.parts(handler);
+        let (Event::Outside { at, .. } | Event::Broken { at, .. }) = event else { return false };
+        if unit.meant_names.is_empty() && unit.unread_names.is_empty() && unit.mistaken.is_empty() {
+            return false;
+        }
+        let written = self.accesses[self.handler(handler).0.index()].iter().filter(|access| access.statement == *at);
+        let values = written.filter_map(|access| match access.kind {
+            AccessKind::Write(_, value) => value,
+            _ => None,
+        });
+        let mut unknown = false;
+        for value in values {
+            walk_behind(unit, value, &mut |expr| {
+                unknown |= unit.ty(expr) == Type::Unknown && matches!(unit.tree.expr(expr).kind, ExprKind::Path(_));
+            });
+        }
+        unknown
     }
 
     /// Whether something that could not be read may have been meant to give a place another value.

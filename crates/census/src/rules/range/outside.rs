@@ -7,7 +7,7 @@ use crate::registry::{End, VarId};
 use crate::rules::Facts;
 use crate::rules::facts::{each_event, range_text};
 use crate::source::Span;
-use crate::words::number;
+use crate::words::{about, number};
 
 /// All writes that can leave a range at one end.
 #[must_use]
@@ -45,7 +45,9 @@ fn own(
         End::Min => (after.0, "as low as"),
     };
     let reached = if far.is_finite() {
-        format!("`{statement}` makes it {side} {}", number(far))
+        let limits = [limit.0, limit.1].map(number);
+        let far = Some(about(far)).filter(|text| !limits.contains(text)).unwrap_or_else(|| number(far));
+        format!("`{statement}` makes it {side} {far}")
     } else {
         format!("`{statement}` sets no limit to it")
     };
@@ -71,8 +73,8 @@ fn when(name: &str, end: End, before: (f64, f64), after: (f64, f64), limit: (f64
     }
     let turn = limit.0 - step;
     Some(match end {
-        End::Max => format!("It happens when `{name}` is more than {}.", number(turn)),
-        End::Min => format!("It happens when `{name}` is less than {}.", number(turn)),
+        End::Max => format!("It happens when `{name}` is more than {}.", about(turn)),
+        End::Min => format!("It happens when `{name}` is less than {}.", about(turn)),
     })
 }
 

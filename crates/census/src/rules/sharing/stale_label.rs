@@ -229,6 +229,7 @@ fn always_printed(facts: &Facts<'_>, label: &Label<'_, '_>) -> bool {
         match handler.tree.trigger {
             Trigger::Tick | Trigger::Every(_) | Trigger::Unreadable => return true,
             Trigger::Signal { .. } if handler.unit.handlers[handler.index].signal.is_none() => return true,
+            Trigger::Changed(_) if handler.unit.handlers[handler.index].changed.is_none() => return true,
             Trigger::Changed(_) => {
                 changed_cell(facts, handler).map(|cell| open.remove(&cell));
             }

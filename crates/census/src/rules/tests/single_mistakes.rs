@@ -272,6 +272,8 @@ fn slips_that_a_scene_a_guard_or_an_invariant_hangs_on() {
     one_in_a_scene("fines == 0", "fnies == 0\" # ~ registry/bad-entry\n#");
     one_in_a_scene("0 implies", "0 implise tide.fines == 0\" # ~ registry/bad-entry\n#");
     one_in_a_scene("load += taken", "load -= taken // ~ range/can-fall-below");
+    let halved = "let half = amount / 2\n    debt = max(debt - floor(half), 0)";
+    one_in_a_scene("debt = max(debt - 1, 0)", &halved.replace("amount / 2", "amuont / 2 // ~ registry/unknown-name"));
     one("last is set and", "lats is set and // ~ registry/unknown-name\n");
     one("send stowed(load)", "send stoewd(load) // ~ registry/unknown-signal");
 }

@@ -598,3 +598,15 @@ proc below(before: int, low: bool) -> bool {
 "#,
     );
 }
+
+#[test]
+fn a_procedure_that_comes_to_its_end_without_a_value_gives_zero() {
+    let judged = |lines: &str, body: &str| {
+        judged(&format!(
+            "script tides for tide\n\non bell {{\n{lines}}}\n\nproc rise(by: int) -> int {{\n    note \"{{by}}\"\n{body}}}\n"
+        ));
+    };
+    judged("    height = rise(height)\n", "    if chance(0.5) { return 3 }\n");
+    judged("    height = rise(height) // ~ range/can-exceed\n", "    if chance(0.5) { return 30 }\n");
+    judged("    rate = 1 / rise(height) // ~ range/divide-by-zero\n", "    if chance(0.5) { return 3 }\n");
+}

@@ -114,7 +114,8 @@ impl Body<'_> {
         let typed = if self.dice().one_in(3) { "" } else { ": int" };
         let _ = writeln!(text, "proc {name}({parameter}{typed}{more}){} {{", if gives { " -> int" } else { "" });
         self.block(text, 2);
-        if gives {
+        // One that comes to its end without a value gives zero.
+        if gives && !self.dice().one_in(5) {
             let value = self.int(1);
             let _ = writeln!(text, "    return {value}");
         }
