@@ -60,7 +60,7 @@ pub fn notes(layout: &Layout<'_>, seed: u64) -> BTreeSet<String> {
 fn machine<'l, 'p>(layout: &'l Layout<'p>, seed: u64, trace: bool) -> Run<'l, 'p> {
     let observer = Trace { layout, on: trace, loads: 0, notes: BTreeSet::new(), fresh: BTreeSet::new(), faulty: false };
     let mut machine = Machine::new(layout, seed, observer);
-    machine.limits = Limits { steps: 20_000, dispatches: 1_000, waiting: 200, beginnings: 100 };
+    machine.limits = Limits { steps: 5_000, dispatches: 1_000, waiting: 200, beginnings: 100 };
     machine
 }
 
