@@ -51,12 +51,14 @@ fill = { type = "number", scope = "global", default = 0, min = 0, max = 2, overf
 mood = { type = "enum", scope = "global", values = ["calm", "storm"], default = "calm" }
 kept = { type = "int", scope = "global", default = 0, lifetime = "session" }
 blank = { type = "int", scope = "global" }
+most = { type = "int", scope = "global", default = 9, writers = ["boat"] }
 [variables.harbor]
 guests = { type = "int", scope = "scene", default = 4 }
 [variables.boat]
 load = { type = "int", scope = "instance", default = 0, min = 0, max = 20 }
 mate = { type = "ref", scope = "instance", of = "boat" }
 fleet = { type = "int", scope = "type", default = 0 }
+crew = { type = "int", scope = "instance", default = 0, max = "tide.most" }
 "#;
 
 fn build(scripts: &[&str]) -> Project {
@@ -742,6 +744,11 @@ fn what_never_ends_is_stopped_and_says_where() {
             "procedures call one another",
         ),
         ("script a for boat\n\non bell {\n    spawn boat\n}\n\non spawn {\n    spawn boat\n}\n", "without an end"),
+        // What is written bounds a value of each of the boats, which are twice as many each time.
+        (
+            "script a for boat\n\non bell {\n    spawn boat\n    tide.most = 9\n    send told(1)\n}\n\non told(what) {\n    spawn boat\n    tide.most = 9\n    send told(1)\n}\n",
+            "more and more instances",
+        ),
     ] {
         play(&[script], |run| {
             run.bell();

@@ -23,7 +23,7 @@ use std::collections::{BTreeMap, VecDeque};
 /// When a run that does not become quiet is stopped.
 #[derive(Clone, Copy, Debug)]
 pub struct Limits {
-    /// How many steps may be taken between two moments at which the run is quiet.
+    /// How many steps may be taken between two moments at which the run is quiet, and how much may be judged because of them.
     pub steps: u32,
     /// How many dispatches there may be between two such moments.
     pub dispatches: u32,
@@ -189,6 +189,8 @@ pub struct Machine<'l, 'p, O: Observer> {
     /// When it is stopped.
     pub limits: Limits,
     steps: u32,
+    /// How much was judged because of writes since the run was last quiet.
+    judged: u64,
     dispatches: u32,
     beginnings: u32,
     /// How many dispatches there were in all.
@@ -227,6 +229,7 @@ impl<'l, 'p, O: Observer> Machine<'l, 'p, O> {
             unwinding: false,
             limits: Limits::default(),
             steps: 0,
+            judged: 0,
             dispatches: 0,
             beginnings: 0,
             dispatched: 0,
@@ -344,6 +347,7 @@ impl<'l, 'p, O: Observer> Machine<'l, 'p, O> {
         self.dispatches = 0;
         self.beginnings = 0;
         self.steps = 0;
+        self.judged = 0;
         while self.stopped.is_none() {
             let Some(trigger) = self.queue.pop().or_else(|| self.next_ready()) else { break };
             self.dispatch(trigger);
@@ -748,6 +752,15 @@ impl<'l, 'p, O: Observer> Machine<'l, 'p, O> {
             self.stop(at(), "a loop goes round without an end and without a wait");
         }
         self.stopped.is_none()
+    }
+
+    /// Counts what is judged because of a write; a run in which that grows without an end is stopped.
+    pub(super) fn count_judged(&mut self, count: usize, at: Option<Location>) {
+        self.judged += count as u64;
+        if self.judged > u64::from(self.limits.steps) {
+            let at = at.unwrap_or_else(|| self.somewhere());
+            self.stop(at, "there are more and more instances, and what is written here is judged for each of them");
+        }
     }
 
     /// Stops the run.

@@ -42,6 +42,8 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
         self.worked += judged.len() as u64;
         let outside: SmallVec<[[bool; 2]; 2]> = judged.iter().map(|&(cell, of)| self.outside(cell, of)).collect();
         let invariants = self.invariants_of(cell, of);
+        self.worked += invariants.len() as u64;
+        self.count_judged(judged.len() + invariants.len(), at);
         let held: SmallVec<[bool; 2]> = invariants.iter().map(|&(at, of)| self.holds(at, of)).collect();
         self.put(cell, of, value, at);
         for (&(other, whose), was) in judged.iter().zip(outside) {
