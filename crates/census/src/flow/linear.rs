@@ -23,6 +23,26 @@ const MOST_FACTS: usize = 128;
 const MOST_BESIDE: usize = 60;
 /// How many terms a fact may have.
 const MOST_TERMS: usize = 4;
+/// How far sums of facts are followed.
+#[derive(Clone, Copy)]
+struct Effort {
+    /// How many facts are added up.
+    depth: u32,
+    /// How many sums are looked at.
+    sums: u32,
+}
+
+/// How many sums are looked through one by one.
+const FEW_SUMS: usize = 12;
+/// To see whether something is certain.
+const CERTAIN: Effort = Effort { depth: 3, sums: 240 };
+/// To bound a form, where every sum would have to be looked at.
+const BOUND: Effort = Effort { depth: 3, sums: 80 };
+/// Where two ways meet.
+const MEET: Effort = Effort { depth: 2, sums: 80 };
+/// How many single places above a form are looked at.
+const MOST_PLACES: usize = 8;
+
 /// Where among many sums each stands, by its terms: a table with open addressing (W. W. Peterson, "Addressing for
 /// random-access storage", 1957) that holds one more than the place.
 struct Places([u8; 512]);
@@ -58,26 +78,6 @@ fn probes(form: &Linear) -> impl Iterator<Item = usize> {
     let first = (mixed >> 55) as usize;
     (first..512).chain(0..first)
 }
-
-/// How far sums of facts are followed.
-#[derive(Clone, Copy)]
-struct Effort {
-    /// How many facts are added up.
-    depth: u32,
-    /// How many sums are looked at.
-    sums: u32,
-}
-
-/// How many sums are looked through one by one.
-const FEW_SUMS: usize = 12;
-/// To see whether something is certain.
-const CERTAIN: Effort = Effort { depth: 3, sums: 240 };
-/// To bound a form, where every sum would have to be looked at.
-const BOUND: Effort = Effort { depth: 3, sums: 80 };
-/// Where two ways meet.
-const MEET: Effort = Effort { depth: 2, sums: 80 };
-/// How many single places above a form are looked at.
-const MOST_PLACES: usize = 8;
 
 /// Slots with their factors, by slot, none of them zero. They stand in place, since forms are made and copied all the time.
 #[derive(Clone, Copy)]

@@ -16,11 +16,12 @@ impl World<'_> {
         let (unit, tree, _) = self.parts(handler);
         // A head that could not be read may have had a test.
         let tests_unread = matches!(tree.trigger, Trigger::Unreadable) || self.tests_unread(handler);
+        let given_mistaken = self.is_given_mistaken(handler);
         let entry_mistaken = self.uses_mistaken_entry(handler);
         let call_mistaken = self.is_any_within(handler, &unit.mistaken_calls);
         events.retain(|event| {
             let hangs = tests_unread && (is_of_values(event) || matches!(event, Event::Lost { .. }))
-                || self.is_given_mistaken(handler) && is_of_values(event)
+                || given_mistaken && is_of_values(event)
                 || entry_mistaken && (is_of_values(event) || matches!(event, Event::OtherKind { .. }))
                 || call_mistaken && self.stands_in_procedure(handler, event)
                 || self.is_of_mistaken_write(handler, event)
