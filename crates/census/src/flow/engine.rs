@@ -16,12 +16,12 @@ mod waits;
 use loops::Heads;
 pub use partings::{Last, Parting};
 use rounds::Each;
-pub use slots::{Key, Limit, SlotFacts, SlotTable};
+pub use slots::{Alias, Key, Limit, SlotFacts, SlotTable};
 
 use super::eval::{Split, anything, ways};
 use super::forms::{Forms, narrowed};
 use super::graph::{Block, BlockId, Exit, Graph, Offer, Step, StepKind, Waiting};
-use super::judge;
+use super::judge::{self, is_free};
 use super::linear::{Facts, Linear, Slot};
 use super::shared::Shared;
 use super::state::{Known, PendingStep, PutOff, Source, State, Suspect, Unseen, Values, Wrong};
@@ -1354,13 +1354,16 @@ impl<'w, 'p> Run<'w, 'p> {
             if overflow != Overflow::Error {
                 self.overflow(state, slot, overflow);
             }
-            for &other in facts.bounds() {
+            for &other in facts.clamped() {
                 self.follow_bound(state, other);
             }
             // By another name it may be the same instance's.
-            for &moved in std::iter::once(&slot).chain(facts.aliases()) {
-                if !self.table.slots[moved as usize].bounds().is_empty() {
-                    state.moved_bounds.push_new(moved);
+            if self.table.bounds_by_any_name(slot) {
+                let aliases = self.table.aliases(slot).map(|alias| alias.slot);
+                for moved in std::iter::once(slot).chain(aliases) {
+                    if !self.table.slots[moved as usize].bounds().is_empty() {
+                        state.moved_bounds.push_new(moved);
+                    }
                 }
             }
         }
@@ -1406,8 +1409,7 @@ impl<'w, 'p> Run<'w, 'p> {
 
     /// With `clamp`, a value moves with a bound that moves.
     fn follow_bound(&mut self, state: &mut State, slot: Slot) {
-        let Some(variable) = self.table.slots[slot as usize].variable else { return };
-        if self.world.project.registry.var(variable).overflow == Overflow::Clamp && !self.within(state, slot) {
+        if !self.within(state, slot) {
             self.overflow(state, slot, Overflow::Clamp);
             let written = state.value(slot).value.clone();
             self.see(state, &Unseen { slot, grows: false, up: true, down: true, clears: false, written });
@@ -1421,17 +1423,15 @@ impl<'w, 'p> Run<'w, 'p> {
         state.selves.retain(|(holder, _)| *holder != slot);
         state.forget_held(slot);
         let table = self.table;
-        self.forget_tests(state, |read| read == slot || table.slots[slot as usize].aliases().contains(&read));
+        self.forget_tests(state, |read| read == slot || table.aliases(slot).any(|alias| alias.slot == read));
         let mut kept: SmallVec<[Slot; 4]> = SmallVec::new();
         let is_name = matches!(table.slots[slot as usize].ty, Type::Ref(_));
-        for &alias in table.slots[slot as usize].aliases() {
-            if self.is_unbound(state, alias) {
+        for other in table.aliases(slot) {
+            if other.holder.is_some_and(|holder| is_free(state, holder)) {
                 continue;
             }
-            let same = match self.holders_are_apart(state, slot, alias) {
-                true => Some(false),
-                false => self.holder_beside_self(slot, alias).and_then(|holder| state.holds_self(holder)),
-            };
+            let alias = other.slot;
+            let same = self.are_the_same(state, slot, other);
             if same != Some(true) && !is_name && *state.value(alias) == value && !state.facts.are_about(alias) {
                 continue; // It makes no difference.
             }

@@ -5,7 +5,7 @@
 //! where the handler settles, what is left of them becomes events. So a fault is told of the last write that led from
 //! inside to outside, on the way that was taken.
 
-use super::engine::{Event, Limit, Move, Run, SlotTable, UNBOUND};
+use super::engine::{Event, Limit, Move, Run, SlotTable};
 use super::linear::{Linear, Slot};
 use super::shared::Shared;
 use super::state::{State, Suspect, Wrong};
@@ -72,12 +72,14 @@ impl Run<'_, '_> {
         fresh: &mut SmallVec<[Wrong; 2]>,
     ) {
         let facts = &self.table.slots[slot as usize];
-        let same: SmallVec<[Slot; 2]> =
-            facts.aliases().iter().copied().filter(|&alias| self.is_same(state, slot, alias)).collect();
+        let same = self.same_as(state, slot);
         let is_suspect = |wrong: Wrong| state.suspects.iter().any(|suspect| suspect.wrong == wrong);
         let mut right: SmallVec<[Wrong; 4]> = SmallVec::new();
         let mut broken: SmallVec<[(Wrong, Limit); 2]> = SmallVec::new();
-        for &other in std::iter::once(&slot).chain(facts.bounds()).chain(&same) {
+        let is_few = facts.bounds().len() <= MOST_BOUNDED;
+        let leaves = |end: End| facts.is_bound(end) && moved.can_break(end, true);
+        let bounded = if is_few || leaves(End::Min) || leaves(End::Max) { facts.bounds() } else { &[] };
+        for &other in std::iter::once(&slot).chain(bounded).chain(&same) {
             if self.is_gone(state, other) || self.is_unbound(state, other) {
                 continue;
             }
@@ -86,7 +88,7 @@ impl Run<'_, '_> {
                 let bounds = limit == Limit::Slot(slot);
                 let written = other == slot || same.contains(&other);
                 let can_break = (bounds || written) && moved.can_break(end, bounds);
-                let is_suspect = (can_break || facts.bounds().len() <= MOST_BOUNDED) && is_suspect(wrong);
+                let is_suspect = (can_break || is_few) && is_suspect(wrong);
                 if !is_suspect && !can_break {
                     continue;
                 }
@@ -336,8 +338,8 @@ pub fn concerns(world: &World<'_>, table: &SlotTable, slot: Slot, at: usize, bas
 }
 
 /// Whether a name holds nothing yet.
-fn is_free(state: &State, holder: Slot) -> bool {
-    state.value(holder).value == UNBOUND
+pub(super) fn is_free(state: &State, holder: Slot) -> bool {
+    matches!(state.value(holder).value, Value::Ref { none: false, some: false })
 }
 
 /// How far a slot lies beyond a limit: at most zero where it is inside.

@@ -118,7 +118,7 @@ impl<'w> Run<'w, '_> {
 
     /// Whether a place is reached through a name that holds nothing yet.
     pub(in crate::flow) fn is_unbound(&self, state: &State, slot: Slot) -> bool {
-        self.table.slots[slot as usize].holder.is_some_and(|holder| state.value(holder).value == UNBOUND)
+        self.table.slots[slot as usize].holder.is_some_and(|holder| is_free(state, holder))
     }
 
     /// A name takes some instance, so what goes through it may be any such instance's.
@@ -201,8 +201,7 @@ impl<'w> Run<'w, '_> {
 
     /// A write through a name that may hold the script's own instance, or the other way round, is looked at for either case.
     pub(super) fn split_by_self(&self, state: State, slot: Slot) -> SmallVec<[State; 2]> {
-        let aliases = self.table.slots[slot as usize].aliases();
-        let mut holders = aliases.iter().filter_map(|&alias| self.holder_beside_self(slot, alias));
+        let mut holders = self.table.beside_self(slot).map(|(_, holder)| holder);
         let Some(holder) = holders.find(|&holder| state.holds_self(holder).is_none()) else {
             return smallvec![state];
         };
@@ -213,18 +212,25 @@ impl<'w> Run<'w, '_> {
         ways
     }
 
-    /// Of two slots of one variable, one of the script's own instance and one through a name: the name.
-    pub(super) fn holder_beside_self(&self, a: Slot, b: Slot) -> Option<Slot> {
-        let slots = &self.table.slots;
-        match (slots[a as usize].base, slots[b as usize].base) {
-            (Some(Base::Own), Some(Base::Held(_))) => slots[b as usize].holder,
-            (Some(Base::Held(_)), Some(Base::Own)) => slots[a as usize].holder,
-            _ => None,
+    /// Whether another slot of the same variable is known to be the same instance's, or a different one's.
+    pub(super) fn are_the_same(&self, state: &State, slot: Slot, other: &Alias) -> Option<bool> {
+        if state.selves.is_empty() && state.apart.is_empty() {
+            return None;
         }
+        if self.holders_are_apart(state, slot, other.slot) {
+            return Some(false);
+        }
+        let facts = &self.table.slots[slot as usize];
+        let name = match (facts.base, other.base) {
+            (Some(Base::Own), Base::Held(_)) => other.holder,
+            (Some(Base::Held(_)), Base::Own) => facts.holder,
+            _ => None,
+        };
+        name.and_then(|name| state.holds_self(name))
     }
 
     /// Whether two slots of one variable are known to be different instances'.
-    pub(super) fn holders_are_apart(&self, state: &State, a: Slot, b: Slot) -> bool {
+    fn holders_are_apart(&self, state: &State, a: Slot, b: Slot) -> bool {
         let holder = |slot: Slot| {
             let facts = &self.table.slots[slot as usize];
             match facts.base {
@@ -235,9 +241,13 @@ impl<'w> Run<'w, '_> {
         !state.apart.is_empty() && holder(a).zip(holder(b)).is_some_and(|(a, b)| state.are_apart(a, b))
     }
 
-    /// Whether two slots are known to be the same variable of the script's own instance.
-    pub(in crate::flow) fn is_same(&self, state: &State, a: Slot, b: Slot) -> bool {
-        self.holder_beside_self(a, b).and_then(|holder| state.holds_self(holder)) == Some(true)
+    /// The other slots that are known to be the same variable of the script's own instance.
+    pub(in crate::flow) fn same_as(&self, state: &State, slot: Slot) -> SmallVec<[Slot; 2]> {
+        if state.selves.is_empty() {
+            return SmallVec::new();
+        }
+        let beside = self.table.beside_self(slot);
+        beside.filter(|&(_, holder)| state.holds_self(holder) == Some(true)).map(|(other, _)| other).collect()
     }
 
     /// What is known where a name holds the script's own instance; none where it can't.

@@ -51,6 +51,8 @@ pub struct SlotFacts {
     pub max: Option<Limit>,
     /// The slots that hang on this one; few have any.
     links: Option<Box<Links>>,
+    /// The group of slots of its variable, if there is more than one.
+    group: Option<u32>,
     /// The slot that this one goes through.
     pub holder: Option<Slot>,
     /// The one number that it ever holds: a tuning value, say.
@@ -60,18 +62,34 @@ pub struct SlotFacts {
 /// The slots that hang on another.
 #[derive(Clone, Debug, Default)]
 struct Links {
-    aliases: Vec<Slot>,
     dependents: Vec<Slot>,
     bounds: Vec<Slot>,
+    /// Those of the bounded that clamp.
+    clamped: Vec<Slot>,
+    /// Which ends of theirs it is: the least one, the greatest one.
+    ends: (bool, bool),
+}
+
+/// One of the slots of a variable, and what it is taken from: all that the many others ask for, side by side.
+#[derive(Clone, Copy, Debug)]
+pub struct Alias {
+    /// The slot.
+    pub slot: Slot,
+    /// The slot that it goes through.
+    pub holder: Option<Slot>,
+    /// Which instance it is taken from.
+    pub base: Base,
+}
+
+/// The slots of one variable.
+#[derive(Clone, Debug, Default)]
+struct Group {
+    slots: Vec<Alias>,
+    /// Whether any of them bounds another.
+    bounds: bool,
 }
 
 impl SlotFacts {
-    /// Slots that may be the same variable of the same instance.
-    #[must_use]
-    pub fn aliases(&self) -> &[Slot] {
-        self.links.as_ref().map_or(&[], |links| &links.aliases)
-    }
-
     /// Slots that go through this one.
     #[must_use]
     pub fn dependents(&self) -> &[Slot] {
@@ -82,6 +100,18 @@ impl SlotFacts {
     #[must_use]
     pub fn bounds(&self) -> &[Slot] {
         self.links.as_ref().map_or(&[], |links| &links.bounds)
+    }
+
+    /// Those of the slots that this one bounds that move with it.
+    #[must_use]
+    pub fn clamped(&self) -> &[Slot] {
+        self.links.as_ref().map_or(&[], |links| &links.clamped)
+    }
+
+    /// Whether this slot is such an end of another's range.
+    #[must_use]
+    pub fn is_bound(&self, end: End) -> bool {
+        self.links.as_ref().is_some_and(|links| if end == End::Min { links.ends.0 } else { links.ends.1 })
     }
 
     fn links(&mut self) -> &mut Links {
@@ -102,6 +132,7 @@ pub struct SlotTable {
     pub slots: Vec<SlotFacts>,
     by_key: FxHashMap<Key, Slot>,
     by_variable: FxHashMap<(VarId, Base), Slot>,
+    groups: Vec<Group>,
     /// The slot of the loaded scene.
     pub scene: Slot,
     /// The `bool` locals that are assigned again: what they say of the way that was taken is kept.
@@ -119,6 +150,34 @@ impl SlotTable {
     #[must_use]
     pub fn of_variable(&self, variable: VarId, base: Base) -> Option<Slot> {
         self.by_variable.get(&(variable, base)).copied()
+    }
+
+    fn group(&self, slot: Slot) -> Option<&Group> {
+        self.slots[slot as usize].group.map(|group| &self.groups[group as usize])
+    }
+
+    /// The other slots that may be the same variable of the same instance.
+    pub fn aliases(&self, slot: Slot) -> impl Iterator<Item = &Alias> {
+        let base = self.slots[slot as usize].base;
+        let all = self.group(slot).map_or(&[][..], |group| &group.slots);
+        all.iter().filter(move |alias| alias.slot != slot && base.is_some_and(|base| may_be_same(base, alias.base)))
+    }
+
+    /// Of a slot of the script's own instance, the others of its variable that are taken through a name, with that name;
+    /// of one taken through a name, the own instance's.
+    pub fn beside_self(&self, slot: Slot) -> impl Iterator<Item = (Slot, Slot)> {
+        let facts = &self.slots[slot as usize];
+        let is_own = facts.base == Some(Base::Own);
+        let through_names = self.group(slot).filter(|_| is_own).map_or(&[][..], |group| &group.slots);
+        let own = facts.holder.zip(facts.variable).filter(|_| matches!(facts.base, Some(Base::Held(_))));
+        let own = own.and_then(|(holder, variable)| Some((self.of_variable(variable, Base::Own)?, holder)));
+        through_names.iter().filter_map(|alias| Some((alias.slot, alias.holder?))).chain(own)
+    }
+
+    /// Whether a slot, or another of the same variable, bounds others.
+    #[must_use]
+    pub fn bounds_by_any_name(&self, slot: Slot) -> bool {
+        self.group(slot).map_or_else(|| !self.slots[slot as usize].bounds().is_empty(), |group| group.bounds)
     }
 
     /// The bases through which the handler names variables of instances.
@@ -178,6 +237,7 @@ impl SlotTable {
             min: None,
             max: None,
             links: None,
+            group: None,
             holder: None,
             fixed: None,
         };
@@ -210,7 +270,12 @@ impl SlotTable {
                     End::Max => self.slots[slot as usize].max = limit,
                 }
                 if let Some(Limit::Slot(bound)) = limit {
-                    self.slots[bound as usize].links().bounds.push(slot);
+                    let links = self.slots[bound as usize].links();
+                    links.bounds.push(slot);
+                    if facts.overflow == Overflow::Clamp {
+                        links.clamped.push(slot);
+                    }
+                    links.ends = (links.ends.0 || end == End::Min, links.ends.1 || end == End::Max);
                 }
             }
             if let Base::Held(held) = base
@@ -220,14 +285,19 @@ impl SlotTable {
                 self.slots[slot as usize].holder = Some(held);
             }
         }
-        for group in same.values().filter(|group| group.len() > 1) {
-            for &(a, a_base) in group {
-                for &(b, b_base) in group {
-                    if a != b && may_be_same(a_base, b_base) {
-                        self.slots[a as usize].links().aliases.push(b);
-                    }
-                }
+        self.groups = same.into_values().filter(|group| group.len() > 1).map(|group| self.grouped(&group)).collect();
+        for (at, group) in (0..).zip(&self.groups) {
+            for alias in &group.slots {
+                self.slots[alias.slot as usize].group = Some(at);
             }
+        }
+    }
+
+    fn grouped(&self, slots: &[(Slot, Base)]) -> Group {
+        let facts = |slot: Slot| &self.slots[slot as usize];
+        Group {
+            slots: slots.iter().map(|&(slot, base)| Alias { slot, base, holder: facts(slot).holder }).collect(),
+            bounds: slots.iter().any(|&(slot, _)| !facts(slot).bounds().is_empty()),
         }
     }
 }
