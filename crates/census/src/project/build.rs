@@ -172,7 +172,10 @@ fn read_invariant(
         facts.actor = Some(owner);
     }
     for &variable in &facts.variables {
-        if registry.var(variable).default.is_none() && !registry.var(variable).place.has("default") {
+        let entry = registry.var(variable);
+        // A `ref` starts as none, which is a value.
+        let starts_unset = entry.default.is_none() && !matches!(entry.ty, Type::Ref(_));
+        if starts_unset && !entry.place.has("default") {
             let message =
                 format!("`{}` has no default, so the invariant may have nothing to judge", registry.identity(variable));
             problems.push((message, None));

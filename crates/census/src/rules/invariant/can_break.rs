@@ -205,6 +205,42 @@ on bell {
     }
 
     #[test]
+    fn of_a_ref_which_starts_as_none() {
+        expect(
+            r#"[variables.mailboat.moored]
+type = "ref"
+of = "mailboat"
+scope = "instance"
+
+[variables.mailboat.sail]
+type = "int"
+scope = "instance"
+default = 0
+min = 0
+max = 3
+
+[invariants.moored_sails_down]
+holds = "mailboat.moored is none or mailboat.sail == 0"
+"#,
+            &[r#"script sailing for mailboat
+
+on touched(other: mailboat) {
+    moored = other
+    sail = 0
+}
+
+on bell when moored is none {
+    sail = min(sail + 1, 3)
+}
+
+on bumped(other) {
+    sail = 1 // ~ invariant/can-break
+}
+"#],
+        );
+    }
+
+    #[test]
     fn what_holds_is_built_on() {
         expect(
             STORES,
