@@ -1258,6 +1258,7 @@ impl<'w, 'p> Run<'w, 'p> {
         let before = self.is_judged(slot).then(|| state.clone());
         let doubted = self.is_doubted(&state, value) || reads_itself && state.doubted.contains(&slot);
         self.write(&mut state, slot, &new, &forms, moved, assignment);
+        self.take_as_meant(&mut state, slot, span);
         if doubted {
             state.doubted.push_new(slot);
         }
@@ -1280,6 +1281,16 @@ impl<'w, 'p> Run<'w, 'p> {
         match before {
             Some(before) => self.judge_write(&before, state, slot, span, moved),
             None => smallvec![state],
+        }
+    }
+
+    /// Where all that is ever written counts: what a mistaken write comes to may be anything in its range.
+    fn take_as_meant(&self, state: &mut State, slot: Slot, write: Span) {
+        let cell = self.table.slots[slot as usize].cell.filter(|_| self.of_all_writes);
+        if let Some(meant) = cell.and_then(|cell| self.world.meant(self.script, write, cell)) {
+            state.facts.forget(slot);
+            let known = &mut state.values[slot as usize].value;
+            *known = known.join(&meant);
         }
     }
 

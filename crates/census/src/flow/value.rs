@@ -222,7 +222,18 @@ impl Num {
         if exact(hi) {
             self.hi = if hi > self.hi { hi - self.step } else { hi };
         }
-        if self.lo == self.hi { Self::constant(self.lo, self.int) } else { self }
+        if self.lo == self.hi { Self::constant(self.lo, self.int) } else { self.counted() }
+    }
+
+    /// The values of a stride one by one, if they are few.
+    fn counted(self) -> Self {
+        #[allow(clippy::cast_precision_loss, reason = "a small number")]
+        let few = (self.hi - self.lo) / self.step < SET_LIMIT as f64;
+        if !few || !is_whole(self.step) || !is_whole(self.lo) {
+            return self;
+        }
+        let next = |value: &f64| Some(value + self.step).filter(|next| *next <= self.hi);
+        Self::from_set(std::iter::successors(Some(self.lo), next).collect(), self.int).unwrap_or(self)
     }
 
     /// Whether nothing is left.
@@ -338,6 +349,12 @@ impl Num {
         };
         let stride = joined.stride_of_all();
         Self::range(lo, hi, joined.int).with_stride(stride)
+    }
+
+    /// All from one end to another that lie on the same stride as these.
+    #[must_use]
+    pub fn spread(&self, lo: f64, hi: f64) -> Self {
+        Self::range(lo, hi, self.int).with_stride(self.stride_of_all())
     }
 
     /// Whether every value of `other` is one of this.

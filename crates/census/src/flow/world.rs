@@ -130,6 +130,8 @@ pub struct World<'p> {
     written_beyond: FxHashMap<CellId, Value>,
     /// What is written to each cell where no way leads.
     unreached_writes: FxHashMap<CellId, Value>,
+    /// The writes that can leave the range of what they write.
+    mistaken: FxHashSet<(ScriptId, Span)>,
     /// Who does what to each cell, by handler.
     pub effects: Vec<Vec<Effect>>,
     sent: sent::Sent,
@@ -243,6 +245,7 @@ impl<'p> World<'p> {
             reach: Vec::new(),
             written_beyond: FxHashMap::default(),
             unreached_writes: FxHashMap::default(),
+            mistaken: FxHashSet::default(),
             effects: vec![Vec::new(); project.cells.len()],
             sent: sent::Sent::default(),
             ages: vec![fixpoint::Age::default(); project.cells.len()],

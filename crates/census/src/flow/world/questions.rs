@@ -13,7 +13,8 @@ impl World<'_> {
     }
 
     /// What is written to a cell in all, as far as that is more than it can hold when others see it: also what no way leads to,
-    /// since it may be what another test keeps from it, and that one is told of.
+    /// since it may be what another test keeps from it, and that one is told of; and all that it might hold were it not for a
+    /// write that leaves its range.
     #[must_use]
     pub fn all_written(&self, cell: CellId) -> Option<Value> {
         let unreached = self.unreached_writes.get(&cell).filter(|value| {
@@ -26,9 +27,39 @@ impl World<'_> {
         }
     }
 
+    /// What a cell may come to by a write that is mistaken, since it can leave its range: its sign may be wrong, or its
+    /// amount. Nobody can tell what was meant, but that it was to stay within the range.
+    #[must_use]
+    pub fn meant(&self, script: ScriptId, write: Span, cell: CellId) -> Option<Value> {
+        self.mistaken.contains(&(script, write)).then(|| self.anything_in_range(cell)).flatten()
+    }
+
+    fn anything_in_range(&self, cell: CellId) -> Option<Value> {
+        let Value::Num(reach) = &self.reach[cell.index()] else { return None };
+        self.cell_within_bounds(cell, Value::Num(reach.spread(f64::NEG_INFINITY, f64::INFINITY)))
+    }
+
+    /// Puts down the writes that can leave the range of what they write.
+    fn find_mistaken(&mut self, found: &[Found]) -> FxHashSet<CellId> {
+        let mut cells = FxHashSet::default();
+        for (handler, found) in self.handlers.iter().zip(found) {
+            for event in &found.events {
+                if let Event::Outside { at, written, variable, .. } = *event
+                    && written == variable
+                {
+                    self.mistaken.insert((handler.script, at));
+                    cells.insert(CellId(variable.0));
+                }
+            }
+        }
+        cells
+    }
+
     /// Puts down what is written where no way leads.
     pub(super) fn find_unreached_writes(&mut self, found: &[Found]) {
-        let mut unreached: FxHashMap<CellId, Value> = FxHashMap::default();
+        let mistaken = self.find_mistaken(found);
+        let meant = mistaken.into_iter().filter_map(|cell| Some((cell, self.anything_in_range(cell)?)));
+        let mut unreached: FxHashMap<CellId, Value> = meant.collect();
         for (script, unit) in self.project.script_ids() {
             let handlers = &found[self.first_handler[script.index()]..][..unit.tree.handlers.len()];
             let is_reached = |access: &Access| match access.body {

@@ -4,7 +4,7 @@ use crate::finding::{Finding, Level, RuleName};
 use crate::flow::engine::{Event, Move};
 use crate::flow::value::{Num, Value};
 use crate::project::{Cell, CellId, Meaning, Place, ScriptUnit};
-use crate::registry::Bound;
+use crate::registry::{Bound, End, Overflow};
 use crate::rules::Facts;
 use crate::rules::{Example, Rule};
 use crate::script::ast::*;
@@ -76,41 +76,51 @@ impl Skip<'_> {
     }
 }
 
-/// The tests that a step goes past: one that is reported as leaving its range, or one that is not.
+/// The tests that a step goes past: where that is reported as leaving the range, or where it is not.
 #[must_use]
 pub fn skipped<'f>(facts: &'f Facts<'_>, reported: bool) -> Vec<Skip<'f>> {
-    let mut moves: FxHashMap<CellId, Vec<(&ScriptUnit, &Move)>> = FxHashMap::default();
-    for handler in facts.handlers() {
-        if facts.world.tests_unread(handler.id) {
-            continue; // A test that means nothing may keep the step from it.
-        }
-        let outside: Vec<Span> = handler
-            .found
-            .events
-            .iter()
-            .filter_map(|event| if let Event::Outside { at, .. } = event { Some(*at) } else { None })
-            .collect();
-        for step in handler.found.moves.iter().filter(|step| outside.contains(&step.at) == reported) {
-            moves.entry(step.cell).or_default().push((handler.unit, step));
-        }
-    }
+    let moves = moves(facts);
     let mut found = Vec::new();
     for unit in &facts.project.scripts {
         for (test, cell, value) in
             tests(facts, unit).into_iter().filter(|(_, cell, _)| !has_mistaken_entry(facts, *cell))
         {
             let steps = moves.get(&cell).map_or(&[][..], Vec::as_slice);
-            // A step that keeps to the range goes past nothing at its ends.
-            let (low, high) = if reported { (None, None) } else { ends(facts, cell) };
-            let up = high.is_none_or(|high| value < high);
-            let down = low.is_none_or(|low| value > low);
-            let skips = |step: &Move| crosses(step, value, up, down) && !lands(facts, step, value);
-            if let Some(&(stepping, step)) = steps.iter().find(|(_, step)| skips(step)) {
-                found.push(Skip { unit, test, cell, value, stepping, step });
+            let skips = |step: &Stepped<'_>| {
+                // A step that keeps to the range goes past nothing at its ends.
+                let inside = crosses(step, value, ends(facts, cell, step.leaves));
+                let is_skip = if reported { step.leaves && !inside && crosses(step, value, NO_ENDS) } else { inside };
+                is_skip && !lands(facts, step.by, value)
+            };
+            if let Some(step) = steps.iter().find(|step| skips(step)) {
+                found.push(Skip { unit, test, cell, value, stepping: step.unit, step: step.by });
             }
         }
     }
     found
+}
+
+/// A step, and whether it is reported as leaving its range.
+struct Stepped<'f> {
+    unit: &'f ScriptUnit,
+    by: &'f Move,
+    leaves: bool,
+}
+
+fn moves<'f>(facts: &'f Facts<'_>) -> FxHashMap<CellId, Vec<Stepped<'f>>> {
+    let mut moves: FxHashMap<CellId, Vec<Stepped<'_>>> = FxHashMap::default();
+    for handler in facts.handlers() {
+        if facts.world.tests_unread(handler.id) {
+            continue; // A test that means nothing may keep the step from it.
+        }
+        let outside = |event: &Event| if let Event::Outside { at, .. } = event { Some(*at) } else { None };
+        let outside: FxHashSet<Span> = handler.found.events.iter().filter_map(outside).collect();
+        for by in &handler.found.moves {
+            let step = Stepped { unit: handler.unit, by, leaves: outside.contains(&by.at) };
+            moves.entry(by.cell).or_default().push(step);
+        }
+    }
+    moves
 }
 
 /// Whether something is wrong in the entry of a cell: where its range ends nobody can tell.
@@ -118,23 +128,38 @@ fn has_mistaken_entry(facts: &Facts<'_>, cell: CellId) -> bool {
     matches!(facts.project.cells[cell.index()], Cell::Variable(id) if facts.registry().mistaken.contains(&id))
 }
 
-/// The ends of a cell's range that are numbers.
-fn ends(facts: &Facts<'_>, cell: CellId) -> (Option<f64>, Option<f64>) {
-    let Cell::Variable(id) = facts.project.cells[cell.index()] else { return (None, None) };
+/// The ends of a range, as far as they are known.
+type Ends = (Option<f64>, Option<f64>);
+
+const NO_ENDS: Ends = (None, None);
+
+/// The ends of a cell's range that are numbers; for a step that leaves it also those that are variables, since what it passes
+/// may be beyond the least of them.
+fn ends(facts: &Facts<'_>, cell: CellId, leaves: bool) -> Ends {
+    let Cell::Variable(id) = facts.project.cells[cell.index()] else { return NO_ENDS };
     let variable = facts.registry().var(id);
-    let number = |bound: &Option<Bound>| match bound {
-        Some(Bound::Number(value)) => Some(*value),
-        _ => None,
+    let number = |bound: &Option<Bound>, end: End| match bound.as_ref()? {
+        Bound::Number(value) => Some(*value),
+        Bound::Variable(other) if leaves => match &facts.world.reach[CellId(other.0).index()] {
+            Value::Num(num) if end == End::Min => Some(num.hi),
+            Value::Num(num) => Some(num.lo),
+            _ => None,
+        },
+        Bound::Variable(_) => None,
     };
-    (number(&variable.min), number(&variable.max))
+    (number(&variable.min, End::Min), number(&variable.max, End::Max))
 }
 
-/// Whether a step goes from one side of a value to the other, as others see it, upwards or downwards.
-fn crosses(step: &Move, value: f64, upwards: bool, downwards: bool) -> bool {
+/// Whether a step goes from one side of a value to the other within these ends, as others see it, upwards or downwards.
+fn crosses(&Stepped { by: step, leaves, .. }: &Stepped<'_>, value: f64, (min, max): Ends) -> bool {
     let (low, high) = step.by;
     let between = |lo: f64, hi: f64| step.before.meet(&Num::range(lo.next_up(), hi.next_down(), false)).is_some();
-    let up = upwards && high > 0.0 && step.settled.1 > value && between(value - high, value);
-    let down = downwards && low < 0.0 && step.settled.0 < value && between(value, value - low);
+    // From where the least of the steps does not leave the range.
+    let last = max.filter(|_| leaves).map_or(value, |max| value.min((max - low.max(0.0)).next_up()));
+    let first = min.filter(|_| leaves).map_or(value, |min| value.max((min - high.min(0.0)).next_down()));
+    let (is_top, is_bottom) = (max.is_some_and(|max| value >= max), min.is_some_and(|min| value <= min));
+    let up = high > 0.0 && !is_top && step.settled.1 > value && between(value - high, last);
+    let down = low < 0.0 && !is_bottom && step.settled.0 < value && between(first, value - low);
     up || down
 }
 
@@ -145,7 +170,9 @@ fn lands(facts: &Facts<'_>, step: &Move, value: f64) -> bool {
     let effects = &facts.world.effects[step.cell.index()];
     let back = effects.iter().any(|effect| if by > 0.0 { effect.down } else { effect.up });
     let both = step.by.1 > 0.0 && step.by.0 < 0.0;
-    step.cut && !back && !both && starts(facts, step.cell).iter().any(|start| (value - start) % by == 0.0)
+    let clamps = |id| facts.registry().var(id).overflow == Overflow::Clamp;
+    let is_cut = step.cut || facts.project.variable_of(step.cell).is_some_and(clamps);
+    is_cut && !back && !both && starts(facts, step.cell).iter().any(|start| (value - start) % by == 0.0)
 }
 
 /// The numbers that a cell starts as, its instances' own among them.
@@ -307,6 +334,43 @@ on gust(force) {
     if marks == 20 {
         marks = 0
     }
+}
+"#],
+        );
+    }
+
+    #[test]
+    fn what_is_passed_before_the_range_is_left() {
+        expect(
+            r#"[variables.tide.marks]
+type = "int"
+scope = "global"
+default = 0
+min = 0
+max = 100
+engine = "reads"
+
+[variables.tide.oil]
+type = "int"
+scope = "global"
+default = 100
+min = 0
+max = 100
+overflow = "clamp"
+engine = "reads"
+"#,
+            &[r#"script tides for tide
+
+on bell {
+    marks += 10 // ~ range/can-exceed
+    oil -= 3
+}
+
+on every 5s {
+    if marks == 95 { note "nearly" } // ~ range/limit-skipped
+    if marks == 100 { note "all" }
+    if oil == 1 { note "the last but one" }
+    if oil == 2 { note "low" } // ~ range/limit-skipped
 }
 "#],
         );

@@ -176,6 +176,32 @@ on bell {
     }
 
     #[test]
+    fn what_a_mistaken_step_keeps_a_variable_from_is_no_second_finding() {
+        expect(
+            r#"[variables.tide.oil]
+type = "int"
+scope = "global"
+default = 60
+min = 0
+max = 100
+engine = "reads"
+"#,
+            &[r#"script tides for tide
+
+on bell {
+    oil += min(oil, 20) // ~ range/can-exceed
+    if oil == 0 { note "empty" }
+}
+
+on touched(other) {
+    if oil < 10 { note "low" }
+    if oil > 100 { note "over" } // ~ range/never
+}
+"#],
+        );
+    }
+
+    #[test]
     fn a_flag_that_nothing_raises() {
         expect(
             r#"[variables.tide.storm]
