@@ -27,7 +27,7 @@ use super::shared::Shared;
 use super::state::{Known, PendingStep, PutOff, Source, State, Suspect, Unseen, Values, Wrong};
 use super::trend::Moved;
 use super::value::{Abstract, Num, Value};
-use super::world::{Asked, Effect, Extent, HandlerId, Others, Part, World};
+use super::world::{Asked, Counted, Effect, Extent, HandlerId, Others, Part, World};
 use crate::project::{Base, CellId, Meaning, Place, PlaceId, ProcId, ScriptId, ScriptUnit};
 use crate::registry::{Bound, End, InstanceId, InvariantId, Overflow, OwnerId, SignalId, Type, VarId};
 use crate::script::ast::*;
@@ -254,8 +254,8 @@ pub struct Run<'w, 'p> {
     pub table: &'w SlotTable,
     /// Whether events are kept back.
     pub quiet: bool,
-    /// Whether all that is ever written counts wherever it can be read.
-    of_all_writes: bool,
+    /// What counts beside what a cell can hold at each moment, if anything does.
+    counted: Option<Counted>,
     /// While an invariant is judged: the instance that it is judged for.
     pub(super) foreign: Option<Base>,
     /// What was found.
@@ -333,7 +333,7 @@ impl<'w, 'p> Run<'w, 'p> {
             handler,
             table: world.table(handler),
             quiet: false,
-            of_all_writes: false,
+            counted: None,
             foreign: None,
             events: Vec::new(),
             outcomes: FxHashMap::default(),
@@ -406,20 +406,30 @@ impl<'w, 'p> Run<'w, 'p> {
 
     /// The same, where all that is ever written counts, be it put right before anyone can see it.
     #[must_use]
-    pub fn entry_of_all_writes(&mut self) -> State {
-        self.of_all_writes = true;
+    pub fn entry_of_all_writes(&mut self, counted: Counted) -> State {
+        self.counted = Some(counted);
         let mut state = self.unassuming();
-        for (at, facts) in self.table.slots.iter().enumerate() {
-            let Some(cell) = facts.cell else { continue };
-            let value = &mut state.values[at].value;
-            if !matches!(facts.ty, Type::Ref(_)) {
-                *value = value.join(&self.world.reach(facts));
-            }
-            if let Some(written) = self.world.all_written(cell) {
-                *value = value.join(&written);
-            }
+        for at in 0..self.table.slots.len() {
+            self.count_writes(&mut state, at);
         }
         self.assuming(state)
+    }
+
+    /// Adds to what a slot may hold all that counts beside it.
+    pub(super) fn count_writes(&self, state: &mut State, at: usize) {
+        let facts = &self.table.slots[at];
+        let (Some(counted), Some(cell)) = (self.counted, facts.cell) else { return };
+        let value = &mut state.values[at].value;
+        if !matches!(facts.ty, Type::Ref(_)) {
+            *value = value.join(&self.world.reach(facts));
+        }
+        let written = match counted {
+            Counted::Reached => self.world.written_beyond(cell).cloned(),
+            Counted::Written => self.world.all_written(cell),
+        };
+        if let Some(written) = written {
+            *value = value.join(&written);
+        }
     }
 
     fn assuming(&mut self, mut state: State) -> State {
@@ -1286,7 +1296,7 @@ impl<'w, 'p> Run<'w, 'p> {
 
     /// Where all that is ever written counts: what a mistaken write comes to may be anything in its range.
     fn take_as_meant(&self, state: &mut State, slot: Slot, write: Span) {
-        let cell = self.table.slots[slot as usize].cell.filter(|_| self.of_all_writes);
+        let cell = self.table.slots[slot as usize].cell.filter(|_| self.counted == Some(Counted::Written));
         if let Some(meant) = cell.and_then(|cell| self.world.meant(self.script, write, cell)) {
             state.facts.forget(slot);
             let known = &mut state.values[slot as usize].value;

@@ -27,6 +27,7 @@ mod written;
 pub use effects::{Effect, Together};
 pub use entry_tests::entry_tests;
 pub use outlook::Asked;
+pub use questions::{Counted, Unreached};
 pub use waiting::{Beside, Extent, Others, Part};
 
 use outlook::Outlook;
@@ -129,9 +130,13 @@ pub struct World<'p> {
     /// What is ever written to each cell, where that is more.
     written_beyond: FxHashMap<CellId, Value>,
     /// What is written to each cell where no way leads.
-    unreached_writes: FxHashMap<CellId, Value>,
+    beyond_reach: FxHashMap<CellId, Value>,
+    /// The writes that no way leads to.
+    unreached: FxHashMap<CellId, Vec<Unreached>>,
     /// The writes that can leave the range of what they write.
     mistaken: FxHashSet<(ScriptId, Span)>,
+    /// What they write to.
+    mistaken_cells: FxHashSet<CellId>,
     /// Who does what to each cell, by handler.
     pub effects: Vec<Vec<Effect>>,
     sent: sent::Sent,
@@ -244,8 +249,10 @@ impl<'p> World<'p> {
             symbols: symbols(project),
             reach: Vec::new(),
             written_beyond: FxHashMap::default(),
-            unreached_writes: FxHashMap::default(),
+            beyond_reach: FxHashMap::default(),
+            unreached: FxHashMap::default(),
             mistaken: FxHashSet::default(),
+            mistaken_cells: FxHashSet::default(),
             effects: vec![Vec::new(); project.cells.len()],
             sent: sent::Sent::default(),
             ages: vec![fixpoint::Age::default(); project.cells.len()],

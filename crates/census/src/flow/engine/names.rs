@@ -132,7 +132,7 @@ impl<'w> Run<'w, '_> {
     /// A name takes an instance that was just made, whose variables hold these values.
     pub(super) fn bind_new(&mut self, state: &mut State, place: PlaceId, values: &[Option<Value>]) {
         self.bind(state, place);
-        let Some(slot) = self.slot(place).filter(|_| !self.of_all_writes) else { return };
+        let Some(slot) = self.slot(place).filter(|_| self.counted.is_none()) else { return };
         for &other in self.table.slots[slot as usize].dependents() {
             if let Some(Some(new)) = values.get(other as usize) {
                 let value = &mut state.values[other as usize].value;
@@ -161,6 +161,7 @@ impl<'w> Run<'w, '_> {
         for &other in &all {
             state.facts.forget(other);
             state.values[other as usize] = self.world.entry_value(self.handler, &self.table.slots[other as usize]);
+            self.count_writes(state, other as usize);
         }
         for &other in &all {
             self.assume_range(state, other);

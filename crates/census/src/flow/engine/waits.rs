@@ -190,9 +190,9 @@ impl<'w> Run<'w, '_> {
                 let sources = state.sources.to_mut();
                 sources.iter_mut().filter(|source| source.read == slot).for_each(|source| source.stale = true);
             }
-            let lasting = match self.of_all_writes {
-                true => self.world.reach(facts),
-                false => self.world.lasting(self.handler, facts),
+            let lasting = match self.counted {
+                Some(_) => self.world.reach(facts),
+                None => self.world.lasting(self.handler, facts),
             };
             let mut known = std::mem::take(&mut state.facts);
             known.keep_without(slot, &|slot| state.ends(slot));

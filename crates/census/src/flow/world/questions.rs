@@ -3,6 +3,26 @@
 use super::super::access::AccessKind;
 use super::*;
 
+/// A write that no way leads to.
+#[derive(Clone, Copy, Debug)]
+pub struct Unreached {
+    /// The script.
+    pub script: ScriptId,
+    /// The body in it.
+    pub body: Body,
+    /// The statement.
+    pub at: Span,
+}
+
+/// What counts where it is asked how a test would come out.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub enum Counted {
+    /// All that a cell can hold at some time.
+    Reached,
+    /// Also what no way leads to, and what was meant where a write is mistaken.
+    Written,
+}
+
 impl World<'_> {
     /// What is ever written to a cell beside what it can hold when others see it.
     #[must_use]
@@ -17,7 +37,7 @@ impl World<'_> {
     /// write that leaves its range.
     #[must_use]
     pub fn all_written(&self, cell: CellId) -> Option<Value> {
-        let unreached = self.unreached_writes.get(&cell).filter(|value| {
+        let unreached = self.beyond_reach.get(&cell).filter(|value| {
             let reach = &self.reach[cell.index()];
             reach.join(value) != *reach
         });
@@ -39,27 +59,50 @@ impl World<'_> {
         self.cell_within_bounds(cell, Value::Num(reach.spread(f64::NEG_INFINITY, f64::INFINITY)))
     }
 
-    /// Puts down the writes that can leave the range of what they write.
-    fn find_mistaken(&mut self, found: &[Found]) -> FxHashSet<CellId> {
-        let mut cells = FxHashSet::default();
-        for (handler, found) in self.handlers.iter().zip(found) {
-            for event in &found.events {
-                if let Event::Outside { at, written, variable, .. } = *event
-                    && written == variable
-                {
-                    self.mistaken.insert((handler.script, at));
-                    cells.insert(CellId(variable.0));
+    /// Puts down the writes that can leave the range of what they write, or that divide by zero.
+    fn find_mistaken(&mut self, found: &[Found]) {
+        for (script, unit) in self.project.script_ids() {
+            let handlers = &found[self.first_handler[script.index()]..][..unit.tree.handlers.len()];
+            let mut divisions: Vec<Span> = Vec::new();
+            for event in handlers.iter().flat_map(|found| &found.events) {
+                match *event {
+                    Event::Outside { at, written, variable, .. } if written == variable => {
+                        self.mistaken.insert((script, at));
+                        self.mistaken_cells.insert(CellId(variable.0));
+                    }
+                    Event::Zero { at, .. } => divisions.push(unit.tree.expr(at).span),
+                    _ => {}
+                }
+            }
+            divisions.sort_unstable();
+            for write in self.accesses[script.index()].iter().filter(|access| access.writes()) {
+                let next = divisions.partition_point(|division| division.start < write.statement.start);
+                if divisions.get(next).is_some_and(|&division| write.statement.contains(division)) {
+                    self.mistaken.insert((script, write.statement));
+                    self.mistaken_cells.insert(write.cell);
                 }
             }
         }
-        cells
+    }
+
+    /// Whether a write to a cell is mistaken.
+    #[must_use]
+    pub fn is_mistaken(&self, cell: CellId) -> bool {
+        self.mistaken_cells.contains(&cell)
+    }
+
+    /// The writes to a cell that no way leads to.
+    pub fn unreached_writes(&self, cell: CellId) -> impl Iterator<Item = &Unreached> {
+        self.unreached.get(&cell).into_iter().flatten()
     }
 
     /// Puts down what is written where no way leads.
     pub(super) fn find_unreached_writes(&mut self, found: &[Found]) {
-        let mistaken = self.find_mistaken(found);
-        let meant = mistaken.into_iter().filter_map(|cell| Some((cell, self.anything_in_range(cell)?)));
-        let mut unreached: FxHashMap<CellId, Value> = meant.collect();
+        self.find_mistaken(found);
+        let mistaken = self.mistaken_cells.iter();
+        let mut values: FxHashMap<CellId, Value> =
+            mistaken.filter_map(|&cell| Some((cell, self.anything_in_range(cell)?))).collect();
+        let mut unreached: FxHashMap<CellId, Vec<Unreached>> = FxHashMap::default();
         for (script, unit) in self.project.script_ids() {
             let handlers = &found[self.first_handler[script.index()]..][..unit.tree.handlers.len()];
             let is_reached = |access: &Access| match access.body {
@@ -71,6 +114,8 @@ impl World<'_> {
                 if is_reached(access) {
                     continue;
                 }
+                let write = Unreached { script, body: access.body, at: access.statement };
+                unreached.entry(access.cell).or_default().push(write);
                 let ty = unit.place_types[access.place.index()];
                 let any = self.project.variable_of(access.cell).map_or_else(|| anything(ty), |id| self.any_of(id));
                 let written = match (op, value) {
@@ -78,16 +123,16 @@ impl World<'_> {
                     _ => any,
                 };
                 let Some(written) = self.cell_within_bounds(access.cell, written) else { continue };
-                unreached.entry(access.cell).and_modify(|known| *known = known.join(&written)).or_insert(written);
+                values.entry(access.cell).and_modify(|known| *known = known.join(&written)).or_insert(written);
             }
         }
-        self.unreached_writes = unreached;
+        (self.beyond_reach, self.unreached) = (values, unreached);
     }
 
     /// How the tests of a handler come out where all that is ever written counts, also what can't have been written yet as
     /// it begins; none where that is no more than it sees.
     #[must_use]
-    pub fn outcomes_of_all_writes(&self, handler: HandlerId) -> Option<FxHashMap<ExprId, Outcome>> {
+    pub fn outcomes_of_all_writes(&self, handler: HandlerId, counted: Counted) -> Option<FxHashMap<ExprId, Outcome>> {
         let slots = &self.table(handler).slots;
         let unit = self.parts(handler).0;
         let names_new = |facts: &SlotFacts| match facts.key {
@@ -104,7 +149,7 @@ impl World<'_> {
             return None;
         }
         let mut run = Run::new(self, handler);
-        let state = run.entry_of_all_writes();
+        let state = run.entry_of_all_writes(counted);
         run.handler_from(state);
         Some(run.outcomes)
     }

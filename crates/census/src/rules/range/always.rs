@@ -130,6 +130,31 @@ on bell {
     }
 
     #[test]
+    fn what_guards_a_reported_write_in_a_choice_is_no_second_finding() {
+        expect(
+            r#"[variables.tide]
+oil = { type = "int", scope = "global", default = 9, min = 0, max = 9, engine = "reads" }
+lit = { type = "bool", scope = "global", default = false, engine = "reads" }
+"#,
+            &[r#"script tides for tide
+
+on bell when not lit {
+    lit = true
+    ask "Refill?" {
+        choice "Burn some" when oil >= 0 {
+            oil -= 1 // ~ range/can-fall-below
+        }
+        choice "Look" when oil <= 9 { // ~ range/always
+            show "{oil}"
+        }
+    }
+    lit = false
+}
+"#],
+        );
+    }
+
+    #[test]
     fn what_guards_a_reported_write_is_no_second_finding() {
         expect(
             r#"[variables.mailboat]

@@ -4,11 +4,13 @@ use crate::finding::{Finding, RuleName};
 use crate::flow::access::{Access, AccessKind, walk_behind, walk_expr};
 use crate::flow::engine::{Event, Outcome};
 use crate::flow::value::Value;
+use crate::flow::world::Counted;
 use crate::project::builtin::Builtin;
 use crate::project::{Cell, CellId, Meaning, Place, PlaceId, ProcFacts, ProcId, ScriptId, ScriptUnit};
 use crate::registry::{Bound, End};
 use crate::rules::Facts;
 use crate::rules::flow::endless_loop::endless;
+use crate::rules::range::circles::{Test, Tests};
 use crate::script::ast::*;
 use crate::source::Span;
 use rustc_hash::{FxHashMap, FxHashSet};
@@ -16,7 +18,31 @@ use rustc_hash::{FxHashMap, FxHashSet};
 /// All tests that always come out as `outcome`.
 #[must_use]
 pub fn check(facts: &Facts<'_>, rule: RuleName, outcome: bool) -> Vec<Finding> {
+    let mut decided = decided(facts, outcome, conditions);
+    tell_of_circles(facts, &mut decided, outcome);
+    let told: FxHashSet<Test> = decided.iter().filter(|it| it.told).map(|it| (it.script, it.test)).collect();
     let mut findings = Vec::new();
+    for it in decided.iter().filter(|it| it.told) {
+        let unit = facts.project.script(it.script);
+        if !behind(unit, it.test).is_some_and(|behind| told.contains(&(it.script, behind))) {
+            findings.push(word(facts, unit, rule, it.test, &it.found));
+        }
+    }
+    findings
+}
+
+/// A test that comes out one way only.
+struct Decided {
+    script: ScriptId,
+    test: ExprId,
+    found: Outcome,
+    /// Whether that is told: it is not where a write could change it that is put right, or that no way leads to.
+    told: bool,
+}
+
+/// The tests of a kind that always come out as `outcome`.
+fn decided(facts: &Facts<'_>, outcome: bool, tests: impl Fn(&ScriptUnit) -> FxHashSet<ExprId>) -> Vec<Decided> {
+    let mut all = Vec::new();
     let jumped_over = super::limit_skipped::skipped(facts, true);
     let beyond = wholly_outside(facts);
     for (script, unit) in facts.project.script_ids() {
@@ -30,28 +56,64 @@ pub fn check(facts: &Facts<'_>, rule: RuleName, outcome: bool) -> Vec<Finding> {
             endless.iter().any(|&(_, condition)| span(condition).contains(span(test)))
         };
         let skipped = |test: ExprId| jumped_over.iter().any(|skip| skip.is(unit, test));
-        let conditions = conditions(unit);
-        let mut decided: Vec<(ExprId, Outcome)> = conditions
+        let mut decided: Vec<(ExprId, Outcome)> = tests(unit)
             .into_iter()
             .filter_map(|test| Some((test, outcome_of(unit, &outcomes, test)?)))
-            .filter(|(_, found)| (found.yes, found.no) == (outcome, !outcome))
+            .filter(|(_, found)| is_decided(found, outcome))
             .filter(|(test, _)| !excused.contains(test) && !asks_on(*test))
             .filter(|&(test, _)| !skipped(test) && !behind(unit, test).is_some_and(skipped))
             .filter(|&(test, _)| locals.depends_on_play(test))
             .collect();
-        if !decided.is_empty() {
-            let wider = outcomes_of_all_writes(facts, script);
-            decided.retain(|&(test, _)| {
-                let found = outcome_of(unit, &wider, test);
-                found.is_none_or(|found| (found.yes, found.no) == (outcome, !outcome))
-            });
+        if decided.is_empty() {
+            continue;
         }
-        let told: FxHashSet<ExprId> = decided.iter().map(|&(test, _)| test).collect();
-        decided.retain(|&(test, _)| !behind(unit, test).is_some_and(|behind| told.contains(&behind)));
         decided.sort_unstable_by_key(|&(test, _)| unit.tree.expr(test).span);
-        findings.extend(decided.into_iter().map(|(test, found)| word(facts, unit, rule, test, &found)));
+        let wider = outcomes_of_all_writes(facts, script, Counted::Written);
+        all.extend(decided.into_iter().map(|(test, found)| {
+            let told = outcome_of(unit, &wider, test).is_none_or(|found| is_decided(&found, outcome));
+            Decided { script, test, found, told }
+        }));
     }
-    findings
+    all
+}
+
+fn is_decided(found: &Outcome, outcome: bool) -> bool {
+    (found.yes, found.no) == (outcome, !outcome)
+}
+
+/// Tests that are not told since others are, though these hang on nothing but one another: one of them is told.
+fn tell_of_circles(facts: &Facts<'_>, decided: &mut [Decided], outcome: bool) {
+    let mut by_script: FxHashMap<ScriptId, FxHashMap<ExprId, Outcome>> = FxHashMap::default();
+    let mut hangs_on_writes = |it: &Decided, outcome: bool| {
+        let reached =
+            by_script.entry(it.script).or_insert_with(|| outcomes_of_all_writes(facts, it.script, Counted::Reached));
+        let found = outcome_of(facts.project.script(it.script), reached, it.test);
+        !it.told && found.is_none_or(|found| is_decided(&found, outcome))
+    };
+    if !decided.iter().any(|it| hangs_on_writes(it, outcome)) {
+        return;
+    }
+    let mut tests = Tests::default();
+    let mut sort = |decided: &[Decided], outcome: bool, silent: bool| {
+        for it in decided {
+            let list = match hangs_on_writes(it, outcome) {
+                true if silent => &mut tests.silent,
+                true => &mut tests.held_back,
+                false => &mut tests.others,
+            };
+            list.push((it.script, it.test));
+        }
+    };
+    sort(decided, outcome, false);
+    sort(&self::decided(facts, !outcome, conditions), !outcome, false);
+    for outcome in [true, false] {
+        sort(&self::decided(facts, outcome, kind_tests), outcome, true);
+    }
+    tests.held_back.sort_unstable_by_key(|&(script, test)| (script, facts.project.script(script).tree.expr(test).span));
+    let told = super::circles::unexplained(facts, &tests);
+    for it in decided {
+        it.told |= told.contains(&(it.script, it.test));
+    }
 }
 
 /// What is set somewhere to nothing but values outside its range, as by `oil =- 1`: something else was meant, and what it
@@ -88,10 +150,10 @@ fn outcomes(facts: &Facts<'_>, script: ScriptId) -> FxHashMap<ExprId, Outcome> {
 }
 
 /// The same, where all that is ever written counts, be it put right before anyone can see it.
-fn outcomes_of_all_writes(facts: &Facts<'_>, script: ScriptId) -> FxHashMap<ExprId, Outcome> {
+fn outcomes_of_all_writes(facts: &Facts<'_>, script: ScriptId, counted: Counted) -> FxHashMap<ExprId, Outcome> {
     let mut all: FxHashMap<ExprId, Outcome> = FxHashMap::default();
     for handler in facts.handlers_of(script) {
-        let wider = facts.world.outcomes_of_all_writes(handler.id);
+        let wider = facts.world.outcomes_of_all_writes(handler.id, counted);
         for (&test, outcome) in wider.as_ref().unwrap_or(&handler.found.outcomes) {
             all.entry(test).or_default().take(outcome);
         }
@@ -108,6 +170,12 @@ fn outcome_of(unit: &ScriptUnit, outcomes: &FxHashMap<ExprId, Outcome>, test: Ex
         }
         _ => outcomes.get(&test).copied(),
     }
+}
+
+/// The tests of whether there is anything, and of what kind it is.
+fn kind_tests(unit: &ScriptUnit) -> FxHashSet<ExprId> {
+    let all = (0..).map(ExprId).zip(&unit.tree.exprs);
+    all.filter(|(_, expr)| matches!(expr.kind, ExprKind::Is { .. })).map(|(id, _)| id).collect()
 }
 
 /// The comparisons and flags that stand in conditions; a flag with its `not`.
@@ -277,9 +345,9 @@ fn excused(facts: &Facts<'_>, script: ScriptId, unit: &ScriptUnit) -> FxHashSet<
 }
 
 /// A condition that may stand between the beginning of a body and a write in it.
-struct Guard {
-    test: ExprId,
-    /// The statement.
+pub(super) struct Guard {
+    pub(super) test: ExprId,
+    /// The statement, or the choice.
     span: Span,
     /// Whether it guards what stands in it.
     within: bool,
@@ -288,17 +356,22 @@ struct Guard {
 }
 
 impl Guard {
-    fn guards(&self, at: Span) -> bool {
+    pub(super) fn guards(&self, at: Span) -> bool {
         self.within && self.span.contains(at) || self.behind && self.span.end <= at.start
     }
 }
 
 /// The conditions of a body: found once, since there may be many writes to ask for.
-fn guards(body: &Block) -> Vec<Guard> {
+pub(super) fn guards(body: &Block) -> Vec<Guard> {
     let mut guards = Vec::new();
     walk(body, &mut |statement| {
         let span = statement.span;
         let mut add = |test: ExprId, within: bool, behind: bool| guards.push(Guard { test, span, within, behind });
+        if let StatementKind::Ask { choices, .. } = &statement.kind {
+            let offered = choices.iter().filter_map(|choice| Some((choice.when?, choice.body.span)));
+            guards.extend(offered.map(|(test, span)| Guard { test, span, within: true, behind: false }));
+            return;
+        }
         match &statement.kind {
             StatementKind::If { arms, .. } => {
                 let behind = leads_out(arms);

@@ -3,6 +3,7 @@
 pub mod always;
 pub mod can_exceed;
 pub mod can_fall_below;
+pub mod circles;
 pub mod decided;
 pub mod display_clamp_only;
 pub mod divide_by_zero;

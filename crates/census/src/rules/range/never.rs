@@ -202,6 +202,27 @@ on touched(other) {
     }
 
     #[test]
+    fn of_tests_that_wait_for_one_another_one_is_told() {
+        let registry = r#"[variables.tide]
+open = { type = "bool", scope = "global", default = false, engine = "reads" }
+lit = { type = "bool", scope = "global", default = false, engine = "reads" }
+oil = { type = "int", scope = "global", default = 0, min = 0, max = 40, engine = "reads" }
+coins = { type = "int", scope = "global", default = 0, min = 0, max = 40, engine = "reads" }
+"#;
+        let of_itself = "on bell when open { // ~ range/never\n    open = true\n}\non tide_turned {\n    open = false\n}\n\
+            on touched(other) {\n    send tide_turned\n}\n";
+        let of_two = "on bell when lit { // ~ range/never\n    open = true\n}\n\
+            on touched(other) {\n    if open { lit = true }\n}\n";
+        let by_a_signal = "on bell {\n    if open { send tide_turned } // ~ range/never\n}\non tide_turned {\n    unlock()\n}\n\
+            proc unlock() {\n    open = true\n}\n";
+        let of_numbers = "on bell {\n    if coins >= 5 and oil < 40 { // ~ range/never\n        coins -= 5\n        oil += 1\n    }\n}\n\
+            on touched(other) {\n    if oil > 0 and coins <= 33 {\n        oil -= 1\n        coins += 7\n    }\n}\n";
+        for body in [of_itself, of_two, by_a_signal, of_numbers] {
+            expect(registry, &[&format!("script tides for tide\n\n{body}")]);
+        }
+    }
+
+    #[test]
     fn a_flag_that_nothing_raises() {
         expect(
             r#"[variables.tide.storm]
