@@ -541,40 +541,40 @@ impl<'w, 'p> Run<'w, 'p> {
     }
 
     fn assume_invariants(&mut self, mut state: State) -> State {
-        self.assume_sound(&mut state, |_, _| true);
+        (0..self.world.project.invariants.len()).for_each(|at| self.assume_sound(&mut state, at, |_| true));
         state
     }
 
     /// For the instance that a name takes all invariants hold.
     pub(super) fn assume_invariants_of(&mut self, state: &mut State, holder: PlaceId) {
-        self.assume_sound(state, |_, base| base == Base::Held(holder));
+        let all = 0..self.world.project.invariants.len();
+        all.for_each(|at| self.assume_sound(state, at, |base| base == Base::Held(holder)));
     }
 
     /// What an invariant says of a variable that is about to be written may follow only now, from what tests have told since.
     fn recall_invariants(&mut self, state: &mut State, slot: Slot) {
         let (world, table) = (self.world, self.table);
-        if table.slots[slot as usize].variable.is_some_and(|variable| world.in_invariant(variable)) {
-            self.assume_sound(state, |at, base| judge::concerns(world, table, slot, at, base));
+        let Some(variable) = table.slots[slot as usize].variable else { return };
+        for &at in world.invariants_of(variable) {
+            self.assume_sound(state, at, |base| judge::concerns(world, table, slot, at, base));
         }
     }
 
-    /// Those invariants hold that this handler has not broken for any instance, where there is one.
-    fn assume_sound(&mut self, state: &mut State, meant: impl Fn(usize, Base) -> bool) {
-        for at in 0..self.world.project.invariants.len() {
-            let is_broken = |suspect: &Suspect| matches!(suspect.wrong, Wrong::Broken(id, _) if id.index() == at);
-            if !self.world.can_be_assumed(at) || state.suspects.iter().any(is_broken) {
-                continue;
-            }
-            for base in self.invariant_bases(at) {
-                let held = self.holder(base).is_none_or(|holder| self.holds_one(state, holder));
-                if base != Base::Some
-                    && held
-                    && self.listed_is_there(state, Some(base))
-                    && meant(at, base)
-                    && let Some(sound) = self.judge(state.clone(), at, base).0
-                {
-                    *state = sound;
-                }
+    /// An invariant holds if this handler has not broken it for any instance, where there is one.
+    fn assume_sound(&mut self, state: &mut State, at: usize, meant: impl Fn(Base) -> bool) {
+        let is_broken = |suspect: &Suspect| matches!(suspect.wrong, Wrong::Broken(id, _) if id.index() == at);
+        if !self.world.can_be_assumed(at) || state.suspects.iter().any(is_broken) {
+            return;
+        }
+        for base in self.invariant_bases(at) {
+            let held = self.holder(base).is_none_or(|holder| self.holds_one(state, holder));
+            if base != Base::Some
+                && held
+                && self.listed_is_there(state, Some(base))
+                && meant(base)
+                && let Some(sound) = self.judge(state.clone(), at, base).0
+            {
+                *state = sound;
             }
         }
     }

@@ -306,7 +306,11 @@ impl Builder<'_> {
                     Meaning::Axis(place, axis) => (place, Some(axis)),
                     _ => return self.step(StepKind::Read(*value), span),
                 };
-                self.step(StepKind::Assign { target: *target, place, axis, op: *op, value: *value }, span);
+                // What can't be stepped was meant to be set, and that it is stepped was reported.
+                let ty = self.unit.place_types[place.index()];
+                let can_step = ty.is_numeric() || matches!(ty, Type::Vec2 | Type::Vec3 | Type::Unknown);
+                let op = if can_step { *op } else { AssignOp::Set };
+                self.step(StepKind::Assign { target: *target, place, axis, op, value: *value }, span);
             }
             StatementKind::Clear { target } => {
                 if let Some(place) = self.unit.place_of(*target) {

@@ -146,13 +146,7 @@ impl Run<'_, '_> {
         fresh: &mut SmallVec<[Wrong; 2]>,
     ) {
         let Some(variable) = self.table.slots[slot as usize].variable else { return };
-        if !self.world.in_invariant(variable) {
-            return;
-        }
-        for index in 0..self.world.project.invariants.len() {
-            if !self.world.project.invariants[index].variables.contains(&variable) {
-                continue;
-            }
+        for &index in self.world.invariants_of(variable) {
             let wraps = self.world.project.registry.var(variable).overflow == Overflow::Wrap;
             // What was broken may be this very instance's, by another name; then this is the last write of it.
             let broken = |suspect: &Suspect| matches!(suspect.wrong, Wrong::Broken(id, _) if id.index() == index);

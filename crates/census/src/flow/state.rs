@@ -367,15 +367,16 @@ impl Known {
     /// Takes in that a place was written.
     pub fn add_unseen(&mut self, write: &Unseen) {
         let unseen = self.unseen.to_mut();
-        match unseen.iter_mut().find(|known| known.slot == write.slot) {
-            Some(known) => {
+        match unseen.binary_search_by_key(&write.slot, |known| known.slot) {
+            Ok(at) => {
+                let known = &mut unseen[at];
                 known.grows |= write.grows;
                 known.up |= write.up;
                 known.down |= write.down;
                 known.clears |= write.clears;
                 known.written = known.written.join(&write.written);
             }
-            None => unseen.push(write.clone()),
+            Err(at) => unseen.insert(at, write.clone()),
         }
     }
 

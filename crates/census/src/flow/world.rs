@@ -174,7 +174,7 @@ pub struct World<'p> {
     senders: FxHashMap<SignalId, once::OnlySender>,
     /// What is certain to be done in answer to them.
     certain_answers: FxHashMap<SignalId, answers::Answer>,
-    in_invariant: FxHashSet<VarId>,
+    invariants_of: FxHashMap<VarId, Vec<usize>>,
     /// Which moves of a variable can make an invariant false.
     upsets: FxHashMap<(usize, VarId), Moved>,
     /// By invariant: with the values that a run begins with it is false, so nothing may be built on it.
@@ -278,7 +278,7 @@ impl<'p> World<'p> {
             lingering: FxHashSet::default(),
             senders: FxHashMap::default(),
             certain_answers: FxHashMap::default(),
-            in_invariant: project.invariants.iter().flat_map(|invariant| invariant.variables.iter().copied()).collect(),
+            invariants_of: invariants_of(project),
             upsets: find_upsets(project),
             begins_false: vec![false; project.invariants.len()],
             removed: FxHashSet::default(),
@@ -637,7 +637,13 @@ impl<'p> World<'p> {
     /// Whether a variable stands in an invariant.
     #[must_use]
     pub fn in_invariant(&self, variable: VarId) -> bool {
-        self.in_invariant.contains(&variable)
+        self.invariants_of.contains_key(&variable)
+    }
+
+    /// The invariants that name a variable.
+    #[must_use]
+    pub fn invariants_of(&self, variable: VarId) -> &[usize] {
+        self.invariants_of.get(&variable).map_or(&[], Vec::as_slice)
     }
 
     /// The scenes that can be loaded while a script's handlers run.
@@ -1126,4 +1132,12 @@ pub fn called<'b>(unit: &ScriptUnit, blocks: impl IntoIterator<Item = &'b graph:
     found.sort_unstable();
     found.dedup();
     found
+}
+
+fn invariants_of(project: &Project) -> FxHashMap<VarId, Vec<usize>> {
+    let mut all: FxHashMap<VarId, Vec<usize>> = FxHashMap::default();
+    for (at, invariant) in project.invariants.iter().enumerate() {
+        invariant.variables.iter().for_each(|&variable| all.entry(variable).or_default().push(at));
+    }
+    all
 }

@@ -779,9 +779,11 @@ impl<'a> Resolver<'a> {
                 let what = self.slice(tree.expr(target).span).to_owned();
                 let message = format!("`{what}` is a `{}` and can't be stepped", self.type_word(other));
                 self.mismatch(span, message);
-                if matches!(other, Type::Text | Type::Enum(_)) {
-                    self.set_help(Some(format!("texts are built with tokens: `{what} = \"{{{what}}} …\"`")));
-                }
+                let help = match other {
+                    Type::Text => format!("texts are built with tokens: `{what} = \"{{{what}}} …\"`"),
+                    _ => format!("write `{what} = {}`", self.slice(span)),
+                };
+                self.set_help(Some(help));
             }
         }
         value_ty
@@ -1678,10 +1680,10 @@ impl<'a> Resolver<'a> {
     }
 
     fn unknown_bare(&mut self, name: &str, span: Span) {
+        // What has the name elsewhere, or further down, was meant.
+        self.unit.meant_names.insert(name.to_owned());
         if self.homeless || self.is_unread(name) {
-            // Whose the script is, or what could not be read, is the mistake, and was reported.
-            self.unit.meant_names.insert(name.to_owned());
-            return;
+            return; // Whose the script is, or what could not be read, is the mistake, and was reported.
         }
         self.report(reader_rules::UNKNOWN_NAME, span, format!("`{name}` means nothing here"));
         if self.silent {

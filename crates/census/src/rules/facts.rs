@@ -7,11 +7,13 @@ use crate::flow::graph::Graph;
 use crate::flow::world::{Found, HandlerId, World};
 use crate::project::{Cell, CellId, PlaceId, Project, ScriptId, ScriptUnit};
 use crate::registry::{Bound, End, Registry, VarId};
+use crate::rules::range::decided::{Decided, decided};
 use crate::script::ast::ExprId;
 use crate::script::ast::Handler;
 use crate::source::{Location, Span};
 use rustc_hash::FxHashSet;
 use std::ops::Range;
+use std::sync::OnceLock;
 
 /// Everything a rule may look at. Built once, read-only.
 pub struct Facts<'p> {
@@ -33,6 +35,8 @@ pub struct Facts<'p> {
     unread: FxHashSet<String>,
     /// By script: where each handler's accesses stand, and all procedures'.
     bodies: Vec<(Vec<Range<usize>>, Range<usize>)>,
+    /// The tests that come out one way only, once a rule has asked for them.
+    decided: OnceLock<Vec<Decided>>,
 }
 
 impl<'p> Facts<'p> {
@@ -76,7 +80,12 @@ impl<'p> Facts<'p> {
             (handlers.collect(), start(Body::Handler(usize::MAX))..accesses.len())
         });
         let bodies = bodies.collect();
-        Self { project, world, found, uses, bounds, invariants, watched, unread, bodies }
+        Self { project, world, found, uses, bounds, invariants, watched, unread, bodies, decided: OnceLock::new() }
+    }
+
+    /// The tests that come out one way only.
+    pub fn decided(&self) -> &[Decided] {
+        self.decided.get_or_init(|| decided(self))
     }
 
     /// The registry.

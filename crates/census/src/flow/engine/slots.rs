@@ -135,7 +135,7 @@ pub struct SlotTable {
     groups: Vec<Group>,
     /// The slot of the loaded scene.
     pub scene: Slot,
-    /// The `bool` locals that are assigned again: what they say of the way that was taken is kept.
+    /// The `bool` locals that are assigned again, and those of invariants: what they say of the way that was taken is kept.
     pub flags: Vec<Slot>,
 }
 
@@ -222,8 +222,21 @@ impl SlotTable {
             table.add(Key::RoundsOver(place), Type::Int, None, None);
         }
         table.flags = used.flags.iter().filter_map(|&flag| table.slot(Key::Place(flag))).collect();
+        table.flags.extend(table.flags_of_invariants(world));
         table.link(world);
         table
+    }
+
+    /// The `bool` variables of invariants that say something of others here, too: which way was taken decides between them.
+    fn flags_of_invariants(&self, world: &World<'_>) -> Vec<Slot> {
+        let used: FxHashSet<VarId> = self.slots.iter().filter_map(|facts| facts.variable).collect();
+        let beside = |flag: VarId| {
+            let named = world.invariants_of(flag).iter().flat_map(|&at| &world.project.invariants[at].variables);
+            named.into_iter().any(|other| *other != flag && used.contains(other))
+        };
+        let all = (0..).zip(&self.slots).filter(|(_, facts)| facts.ty == Type::Bool);
+        let named = all.filter(|(_, facts)| facts.variable.is_some_and(beside));
+        named.map(|(slot, _)| slot).collect()
     }
 
     fn add(&mut self, key: Key, ty: Type, cell: Option<CellId>, variable: Option<(VarId, Base)>) -> Slot {

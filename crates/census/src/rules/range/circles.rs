@@ -2,7 +2,7 @@
 //! longer circle each test waits for a write that another one stands before. That a test hangs on another's mistake is no
 //! second finding, but of a circle that hangs on nothing else one is told.
 
-use super::decided::{Guard, guards};
+use super::guards::{Guard, guards};
 use crate::flow::access::{Body, walk_behind};
 use crate::flow::world::Unreached;
 use crate::project::{CellId, ProcId, ScriptId, ScriptUnit};
@@ -12,36 +12,40 @@ use crate::script::ast::*;
 use crate::source::Span;
 use rustc_hash::{FxHashMap, FxHashSet};
 
-/// A test of a script that comes out one way only.
+/// A test of a script.
 pub type Test = (ScriptId, ExprId);
+
+/// A test, and how it always comes out.
+pub type Decided = (Test, bool);
 
 /// The tests of a project that come out one way only.
 #[derive(Default)]
 pub struct Tests {
     /// Those held back since a write that no way leads to could change them.
-    pub held_back: Vec<Test>,
-    /// Those of the same kind that are never told: whether there is anything, and of what kind it is.
-    pub silent: Vec<Test>,
+    pub held_back: Vec<Decided>,
+    /// Those of the same kind that are told only where no other of their circle can be: whether there is anything, and of
+    /// what kind it is. Otherwise they may well be there for safety.
+    pub careful: Vec<Decided>,
     /// All others, told or not: they explain what hangs on them.
-    pub others: Vec<Test>,
+    pub others: Vec<Decided>,
 }
 
-/// Of the tests that are held back those to be told all the same: one for each circle.
+/// Of the tests that are held back those to be told all the same: one for each circle that hangs on no other.
 #[must_use]
 pub fn unexplained(facts: &Facts<'_>, tests: &Tests) -> Vec<Test> {
-    let held_back: Vec<Test> = tests.held_back.iter().chain(&tests.silent).copied().collect();
+    let held_back: Vec<Decided> = tests.held_back.iter().chain(&tests.careful).copied().collect();
     let blame = Blame::new(facts, &tests.others, &held_back);
-    let causes: Vec<Cause> = held_back.iter().map(|&test| blame.cause(test)).collect();
-    let mut explained = vec![false; held_back.len()];
+    let causes: Vec<Cause> = held_back.iter().map(|&(test, _)| blame.cause(test)).collect();
     let behind = behind(&causes);
+    let mut explained = vec![false; held_back.len()];
     (0..causes.len()).filter(|&at| causes[at].other).for_each(|at| explain(&behind, at, &mut explained));
-    let to_tell = || 0..tests.held_back.len();
-    let on_a_circle: Vec<usize> = to_tell().filter(|&at| !explained[at] && leads_to(&causes, at, at)).collect();
     let mut told = Vec::new();
-    for at in on_a_circle.into_iter().chain(to_tell()) {
-        if !explained[at] {
-            explain(&behind, at, &mut explained);
-            told.push(held_back[at]);
+    for at in 0..tests.held_back.len() {
+        while !explained[at] {
+            let circle = last_circle(&causes, &behind, &explained, at);
+            let first = circle.into_iter().min().unwrap_or(at);
+            explain(&behind, first, &mut explained);
+            told.push(held_back[first].0);
         }
     }
     told
@@ -73,40 +77,59 @@ fn explain(behind: &[Vec<usize>], at: usize, explained: &mut [bool]) {
     }
 }
 
-/// How many tests are gone through to find whether one stands on a circle.
-const MOST_ON_A_CIRCLE: usize = 1000;
-
-fn leads_to(causes: &[Cause], from: usize, to: usize) -> bool {
-    let mut seen = FxHashSet::default();
-    let mut open: Vec<usize> = causes[from].tests.iter().copied().collect();
-    while let Some(at) = open.pop() {
-        if at == to {
-            return true;
-        }
-        if seen.len() < MOST_ON_A_CIRCLE && seen.insert(at) {
-            open.extend(&causes[at].tests);
+/// The tests of a circle that a test hangs on, and that hang on no others.
+fn last_circle(causes: &[Cause], behind: &[Vec<usize>], explained: &[bool], from: usize) -> FxHashSet<usize> {
+    let mut at = from;
+    loop {
+        let ahead = reached(at, |test, open| open.extend(causes[test].tests.iter().filter(|&&next| !explained[next])));
+        let back = reached(at, |test, open| open.extend(behind[test].iter().filter(|&&next| !explained[next])));
+        match ahead.iter().copied().filter(|test| !back.contains(test)).min() {
+            Some(further) => at = further,
+            None => return ahead,
         }
     }
-    false
+}
+
+fn reached(from: usize, add_next: impl Fn(usize, &mut Vec<usize>)) -> FxHashSet<usize> {
+    let mut seen = FxHashSet::default();
+    let mut open = vec![from];
+    while let Some(at) = open.pop() {
+        if seen.insert(at) {
+            add_next(at, &mut open);
+        }
+    }
+    seen
 }
 
 /// Where something is done: in which body of which script, and at which place.
 type Site = (ScriptId, Body, Span);
 
+/// A test that comes out one way only.
+#[derive(Clone, Copy)]
+struct Known {
+    outcome: bool,
+    /// Its index, if it is held back.
+    held_back: Option<usize>,
+}
+
+/// How many values of `let`s are gone into for one condition.
+const MOST_BEHIND: usize = 16;
+
 struct Blame<'a> {
     facts: &'a Facts<'a>,
     /// The conditions of each body.
     guards: FxHashMap<(ScriptId, Body), Vec<Guard>>,
-    /// The tests that come out one way only, with their index if they are held back.
-    tests: FxHashMap<Test, Option<usize>>,
+    /// The tests that come out one way only.
+    tests: FxHashMap<Test, Known>,
     /// Where signals are sent.
     sends: FxHashMap<SignalId, Vec<Site>>,
 }
 
 impl<'a> Blame<'a> {
-    fn new(facts: &'a Facts<'a>, others: &[Test], held_back: &[Test]) -> Self {
-        let held_back = held_back.iter().enumerate().map(|(at, &test)| (test, Some(at)));
-        let tests = held_back.chain(others.iter().map(|&test| (test, None))).collect();
+    fn new(facts: &'a Facts<'a>, others: &[Decided], held_back: &[Decided]) -> Self {
+        let held_back = held_back.iter().enumerate().map(|(at, test)| (test, Some(at)));
+        let all = held_back.chain(others.iter().map(|test| (test, None)));
+        let tests = all.map(|(&(test, outcome), held_back)| (test, Known { outcome, held_back })).collect();
         let mut blame = Self { facts, guards: FxHashMap::default(), tests, sends: FxHashMap::default() };
         for (script, unit) in facts.project.script_ids() {
             blame.add_script(script, unit);
@@ -155,21 +178,44 @@ impl<'a> Blame<'a> {
         cause
     }
 
-    /// Adds the tests that guard a place; none may.
+    /// Adds the tests that keep ways from a place; none may.
     fn add_tests_before(&self, (script, body, at): Site, cause: &mut Cause) -> bool {
+        let guards = self.guards.get(&(script, body)).into_iter().flatten();
+        let guards = guards.filter(|guard| guard.guards(at)).filter_map(|guard| Some((guard.test, guard.needed?)));
+        let mut any = false;
+        for (condition, needed) in guards.chain(self.when(script, body).map(|when| (when, true))) {
+            any |= self.add_tests_of(script, condition, needed, cause);
+        }
+        any
+    }
+
+    /// Adds the tests that keep a condition from coming out as needed.
+    fn add_tests_of(&self, script: ScriptId, condition: ExprId, needed: bool, cause: &mut Cause) -> bool {
         let unit = self.facts.project.script(script);
         let mut any = false;
-        let guards = self.guards.get(&(script, body)).into_iter().flatten();
-        let conditions = guards.filter(|guard| guard.guards(at)).map(|guard| guard.test);
-        for condition in conditions.chain(self.when(script, body)) {
-            walk_behind(unit, condition, &mut |test| {
-                let Some(index) = self.tests.get(&(script, test)) else { return };
-                any = true;
-                match index {
-                    Some(index) => _ = cause.tests.insert(*index),
-                    None => cause.other = true,
+        let mut open = vec![(condition, needed)];
+        let mut gone_into = 0;
+        while let Some((test, needed)) = open.pop() {
+            if let Some(found) = self.tests.get(&(script, test)) {
+                let blocks = found.outcome != needed;
+                any |= blocks;
+                match found.held_back {
+                    Some(index) if blocks => _ = cause.tests.insert(index),
+                    _ => cause.other |= blocks,
                 }
-            });
+                continue;
+            }
+            match unit.tree.expr(test).kind {
+                ExprKind::Unary(UnaryOp::Not, inner) => open.push((inner, !needed)),
+                ExprKind::Binary(BinaryOp::And | BinaryOp::Or, left, right) => {
+                    open.extend([(left, needed), (right, needed)]);
+                }
+                _ if gone_into < MOST_BEHIND && unit.behind(test) != test => {
+                    gone_into += 1;
+                    open.push((unit.behind(test), needed));
+                }
+                _ => {}
+            }
         }
         any
     }

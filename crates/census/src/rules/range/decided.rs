@@ -11,20 +11,19 @@ use crate::registry::{Bound, End};
 use crate::rules::Facts;
 use crate::rules::flow::endless_loop::endless;
 use crate::rules::range::circles::{Test, Tests};
+use crate::rules::range::guards::{Guard, guards};
 use crate::script::ast::*;
-use crate::source::Span;
 use rustc_hash::{FxHashMap, FxHashSet};
 
 /// All tests that always come out as `outcome`.
 #[must_use]
 pub fn check(facts: &Facts<'_>, rule: RuleName, outcome: bool) -> Vec<Finding> {
-    let mut decided = decided(facts, outcome, conditions);
-    tell_of_circles(facts, &mut decided, outcome);
-    let told: FxHashSet<Test> = decided.iter().filter(|it| it.told).map(|it| (it.script, it.test)).collect();
+    let told = || facts.decided().iter().filter(|it| it.told && it.found.yes == outcome);
+    let all: FxHashSet<Test> = told().map(Decided::id).collect();
     let mut findings = Vec::new();
-    for it in decided.iter().filter(|it| it.told) {
+    for it in told() {
         let unit = facts.project.script(it.script);
-        if !behind(unit, it.test).is_some_and(|behind| told.contains(&(it.script, behind))) {
+        if !behind(unit, it.test).is_some_and(|behind| all.contains(&(it.script, behind))) {
             findings.push(word(facts, unit, rule, it.test, &it.found));
         }
     }
@@ -32,88 +31,101 @@ pub fn check(facts: &Facts<'_>, rule: RuleName, outcome: bool) -> Vec<Finding> {
 }
 
 /// A test that comes out one way only.
-struct Decided {
+pub struct Decided {
     script: ScriptId,
     test: ExprId,
     found: Outcome,
-    /// Whether that is told: it is not where a write could change it that is put right, or that no way leads to.
+    /// It asks whether there is anything, or of what kind it is: that may well be there for safety.
+    careful: bool,
+    /// Whether it would come out so whatever is written: by what is put right, and by what no way leads to.
+    settled: bool,
     told: bool,
 }
 
-/// The tests of a kind that always come out as `outcome`.
-fn decided(facts: &Facts<'_>, outcome: bool, tests: impl Fn(&ScriptUnit) -> FxHashSet<ExprId>) -> Vec<Decided> {
+impl Decided {
+    fn id(&self) -> Test {
+        (self.script, self.test)
+    }
+
+    fn of(script: ScriptId, (test, found): (ExprId, Outcome), careful: bool, settled: bool) -> Self {
+        Self { script, test, found, careful, settled, told: settled && !careful }
+    }
+}
+
+/// All tests of a project that come out one way only.
+#[must_use]
+pub fn decided(facts: &Facts<'_>) -> Vec<Decided> {
     let mut all = Vec::new();
     let jumped_over = super::limit_skipped::skipped(facts, true);
     let beyond = wholly_outside(facts);
     for (script, unit) in facts.project.script_ids() {
         let outcomes = outcomes(facts, script);
+        let is_one_way = |test: ExprId| outcome_of(unit, &outcomes, test).is_some_and(|found| found.yes != found.no);
+        let conditions: Vec<ExprId> = conditions(unit).into_iter().filter(|&test| is_one_way(test)).collect();
+        let careful: Vec<ExprId> = kind_tests(unit).filter(|&test| is_one_way(test)).collect();
+        if conditions.is_empty() && careful.is_empty() {
+            continue;
+        }
         let excused = excused(facts, script, unit);
         let locals = Locals::new(facts, unit, &beyond);
         // That the test of a loop without end always comes out true is that loop's mistake.
-        let endless = if outcome { endless(facts, script, unit) } else { Vec::new() };
+        let endless = endless(facts, script, unit);
         let asks_on = |test: ExprId| {
             let span = |expr: ExprId| unit.tree.expr(expr).span;
             endless.iter().any(|&(_, condition)| span(condition).contains(span(test)))
         };
         let skipped = |test: ExprId| jumped_over.iter().any(|skip| skip.is(unit, test));
-        let mut decided: Vec<(ExprId, Outcome)> = tests(unit)
-            .into_iter()
-            .filter_map(|test| Some((test, outcome_of(unit, &outcomes, test)?)))
-            .filter(|(_, found)| is_decided(found, outcome))
-            .filter(|(test, _)| !excused.contains(test) && !asks_on(*test))
-            .filter(|&(test, _)| !skipped(test) && !behind(unit, test).is_some_and(skipped))
-            .filter(|&(test, _)| locals.depends_on_play(test))
-            .collect();
+        let found = |test: ExprId| outcome_of(unit, &outcomes, test).unwrap_or_default();
+        let is_left_out = |test: ExprId| {
+            let is_skipped = skipped(test) || behind(unit, test).is_some_and(skipped);
+            excused.contains(&test) || is_skipped || found(test).yes && asks_on(test)
+        };
+        let counts = |&test: &ExprId| !is_left_out(test) && locals.depends_on_play(test);
+        let mut decided: Vec<(ExprId, bool)> =
+            conditions.into_iter().filter(counts).map(|test| (test, false)).collect();
+        decided.extend(careful.into_iter().filter(counts).map(|test| (test, true)));
         if decided.is_empty() {
             continue;
         }
         decided.sort_unstable_by_key(|&(test, _)| unit.tree.expr(test).span);
         let wider = outcomes_of_all_writes(facts, script, Counted::Written);
-        all.extend(decided.into_iter().map(|(test, found)| {
-            let told = outcome_of(unit, &wider, test).is_none_or(|found| is_decided(&found, outcome));
-            Decided { script, test, found, told }
+        all.extend(decided.into_iter().map(|(test, careful)| {
+            let settled = stays(unit, &wider, test, found(test).yes);
+            Decided::of(script, (test, found(test)), careful, settled)
         }));
     }
+    tell_of_circles(facts, &mut all);
     all
 }
 
-fn is_decided(found: &Outcome, outcome: bool) -> bool {
-    (found.yes, found.no) == (outcome, !outcome)
+/// Whether a test still comes out one way only.
+fn stays(unit: &ScriptUnit, outcomes: &FxHashMap<ExprId, Outcome>, test: ExprId, outcome: bool) -> bool {
+    outcome_of(unit, outcomes, test).is_none_or(|found| (found.yes, found.no) == (outcome, !outcome))
 }
 
 /// Tests that are not told since others are, though these hang on nothing but one another: one of them is told.
-fn tell_of_circles(facts: &Facts<'_>, decided: &mut [Decided], outcome: bool) {
+fn tell_of_circles(facts: &Facts<'_>, all: &mut [Decided]) {
     let mut by_script: FxHashMap<ScriptId, FxHashMap<ExprId, Outcome>> = FxHashMap::default();
-    let mut hangs_on_writes = |it: &Decided, outcome: bool| {
-        let reached =
-            by_script.entry(it.script).or_insert_with(|| outcomes_of_all_writes(facts, it.script, Counted::Reached));
-        let found = outcome_of(facts.project.script(it.script), reached, it.test);
-        !it.told && found.is_none_or(|found| is_decided(&found, outcome))
-    };
-    if !decided.iter().any(|it| hangs_on_writes(it, outcome)) {
+    let mut tests = Tests::default();
+    for it in all.iter() {
+        let mut hangs_on_writes = || {
+            let reached = by_script
+                .entry(it.script)
+                .or_insert_with(|| outcomes_of_all_writes(facts, it.script, Counted::Reached));
+            stays(facts.project.script(it.script), reached, it.test, it.found.yes)
+        };
+        let list = match !it.settled && hangs_on_writes() {
+            true if it.careful => &mut tests.careful,
+            true => &mut tests.held_back,
+            false => &mut tests.others,
+        };
+        list.push((it.id(), it.found.yes));
+    }
+    if tests.held_back.is_empty() {
         return;
     }
-    let mut tests = Tests::default();
-    let mut sort = |decided: &[Decided], outcome: bool, silent: bool| {
-        for it in decided {
-            let list = match hangs_on_writes(it, outcome) {
-                true if silent => &mut tests.silent,
-                true => &mut tests.held_back,
-                false => &mut tests.others,
-            };
-            list.push((it.script, it.test));
-        }
-    };
-    sort(decided, outcome, false);
-    sort(&self::decided(facts, !outcome, conditions), !outcome, false);
-    for outcome in [true, false] {
-        sort(&self::decided(facts, outcome, kind_tests), outcome, true);
-    }
-    tests.held_back.sort_unstable_by_key(|&(script, test)| (script, facts.project.script(script).tree.expr(test).span));
-    let told = super::circles::unexplained(facts, &tests);
-    for it in decided {
-        it.told |= told.contains(&(it.script, it.test));
-    }
+    let told: FxHashSet<Test> = super::circles::unexplained(facts, &tests).into_iter().collect();
+    all.iter_mut().for_each(|it| it.told |= told.contains(&it.id()));
 }
 
 /// What is set somewhere to nothing but values outside its range, as by `oil =- 1`: something else was meant, and what it
@@ -173,9 +185,9 @@ fn outcome_of(unit: &ScriptUnit, outcomes: &FxHashMap<ExprId, Outcome>, test: Ex
 }
 
 /// The tests of whether there is anything, and of what kind it is.
-fn kind_tests(unit: &ScriptUnit) -> FxHashSet<ExprId> {
+fn kind_tests(unit: &ScriptUnit) -> impl Iterator<Item = ExprId> {
     let all = (0..).map(ExprId).zip(&unit.tree.exprs);
-    all.filter(|(_, expr)| matches!(expr.kind, ExprKind::Is { .. })).map(|(id, _)| id).collect()
+    all.filter(|(_, expr)| matches!(expr.kind, ExprKind::Is { .. })).map(|(id, _)| id)
 }
 
 /// The comparisons and flags that stand in conditions; a flag with its `not`.
@@ -342,55 +354,6 @@ fn excused(facts: &Facts<'_>, script: ScriptId, unit: &ScriptUnit) -> FxHashSet<
         }
     }
     excused
-}
-
-/// A condition that may stand between the beginning of a body and a write in it.
-pub(super) struct Guard {
-    pub(super) test: ExprId,
-    /// The statement, or the choice.
-    span: Span,
-    /// Whether it guards what stands in it.
-    within: bool,
-    /// Whether it guards what comes after it, since it leads out, or waits.
-    behind: bool,
-}
-
-impl Guard {
-    pub(super) fn guards(&self, at: Span) -> bool {
-        self.within && self.span.contains(at) || self.behind && self.span.end <= at.start
-    }
-}
-
-/// The conditions of a body: found once, since there may be many writes to ask for.
-pub(super) fn guards(body: &Block) -> Vec<Guard> {
-    let mut guards = Vec::new();
-    walk(body, &mut |statement| {
-        let span = statement.span;
-        let mut add = |test: ExprId, within: bool, behind: bool| guards.push(Guard { test, span, within, behind });
-        if let StatementKind::Ask { choices, .. } = &statement.kind {
-            let offered = choices.iter().filter_map(|choice| Some((choice.when?, choice.body.span)));
-            guards.extend(offered.map(|(test, span)| Guard { test, span, within: true, behind: false }));
-            return;
-        }
-        match &statement.kind {
-            StatementKind::If { arms, .. } => {
-                let behind = leads_out(arms);
-                arms.iter().for_each(|arm| add(arm.tests[0], true, behind));
-            }
-            StatementKind::While { condition, .. } => add(*condition, true, false),
-            StatementKind::For { filter: Some(filter), .. } => add(*filter, true, false),
-            StatementKind::WaitUntil(condition) => add(*condition, false, true),
-            _ => {}
-        }
-    });
-    guards
-}
-
-fn leads_out(arms: &[Arm]) -> bool {
-    arms.iter().any(|arm| {
-        let last = arm.body.statements.last().map(|statement| &statement.kind);
-        matches!(last, Some(StatementKind::Return(_) | StatementKind::Break | StatementKind::Restart))
-    })
 }
 
 /// Whether a test asks about one of the cells, or about a local that may stand for something of them.

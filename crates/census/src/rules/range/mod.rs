@@ -7,6 +7,7 @@ pub mod circles;
 pub mod decided;
 pub mod display_clamp_only;
 pub mod divide_by_zero;
+pub mod guards;
 pub mod hardcoded_limit;
 pub mod limit_skipped;
 pub mod limit_unwatched;
