@@ -566,7 +566,7 @@ impl<'w, 'p> Run<'w, 'p> {
         if !self.world.can_be_assumed(at) || state.suspects.iter().any(is_broken) {
             return;
         }
-        for base in self.invariant_bases(at) {
+        for base in self.table.invariant_bases(&self.world.project.invariants[at]) {
             let held = self.holder(base).is_none_or(|holder| self.holds_one(state, holder));
             if base != Base::Some
                 && held
@@ -585,19 +585,6 @@ impl<'w, 'p> Run<'w, 'p> {
             Base::Held(held) => self.table.slot(Key::Place(held)),
             _ => None,
         }
-    }
-
-    /// The instances for which an invariant can be judged here.
-    pub fn invariant_bases(&self, at: usize) -> Vec<Base> {
-        let invariant = &self.world.project.invariants[at];
-        if invariant.holds.is_none() {
-            return Vec::new();
-        }
-        let known = |base| invariant.variables.iter().any(|&variable| self.table.of_variable(variable, base).is_some());
-        if invariant.actor.is_none() {
-            return if known(Base::One) { vec![Base::One] } else { Vec::new() };
-        }
-        self.table.bases().into_iter().filter(|&base| known(base)).collect()
     }
 
     /// Splits a state by an invariant.
@@ -1244,7 +1231,7 @@ impl<'w, 'p> Run<'w, 'p> {
         let (Some(slot), Some(old)) = (self.slot(place), old) else { return smallvec![state] };
         if !is_of(&given, self.table.slots[slot as usize].ty) {
             // A value of another type is a finding of its own, and tells nothing of what is kept.
-            state.values[slot as usize].unset = false;
+            self.put_something(&mut state, slot);
             return smallvec![state];
         }
         let (new, forms) = match (op, &old, &given) {
@@ -1294,7 +1281,23 @@ impl<'w, 'p> Run<'w, 'p> {
         }
     }
 
-    /// Where all that is ever written counts: what a mistaken write comes to may be anything in its range.
+    /// A slot is given nobody can tell what, but what was meant is right: something in its range.
+    fn put_something(&self, state: &mut State, slot: Slot) {
+        let facts = &self.table.slots[slot as usize];
+        state.facts.forget(slot);
+        state.values[slot as usize] = Abstract::of(self.world.reach(facts));
+        let concerns = |id: InvariantId| {
+            let named = &self.world.project.invariants[id.index()].variables;
+            facts.variable.is_some_and(|variable| named.contains(&variable))
+        };
+        state.suspects.retain(|suspect| match suspect.wrong {
+            Wrong::Outside(other, _) => other != slot,
+            Wrong::Broken(invariant, _) => !concerns(invariant),
+        });
+        self.assume_range(state, slot);
+    }
+
+    /// Where all that is ever written counts, what a mistaken write comes to may be anything in its range.
     fn take_as_meant(&self, state: &mut State, slot: Slot, write: Span) {
         let cell = self.table.slots[slot as usize].cell.filter(|_| self.counted == Some(Counted::Written));
         if let Some(meant) = cell.and_then(|cell| self.world.meant(self.script, write, cell)) {

@@ -345,7 +345,7 @@ impl<'p> World<'p> {
         world.repeats = world.find_repeats();
         world.peers = world.find_peers();
         world.given = world.nothing_given();
-        world.begins_false = (0..project.invariants.len()).map(|at| world.begins_false(at)).collect();
+        world.begins_false = world.find_begins_false();
         world
     }
 
@@ -588,31 +588,49 @@ impl<'p> World<'p> {
         &self.procedure_writes[script.index()][id.index()]
     }
 
-    /// Whether an invariant is false of the defaults and the instances' own starting values. It is worked out in any
+    /// Whether each invariant is false of the defaults and the instances' own starting values. It is worked out in any
     /// handler that knows all its variables; where none does, nobody asks.
-    fn begins_false(&self, at: usize) -> bool {
-        let invariant = &self.project.invariants[at];
-        let registry = &self.project.registry;
-        let knows_all = |handler: HandlerId, base: Base| {
-            let table = self.table(handler);
-            let slots = invariant.variables.iter().map(|&variable| {
-                let own = registry.var(variable).scope == Scope::Instance;
-                table.of_variable(variable, if own { base } else { Base::One }).map(|slot| (slot, variable))
-            });
-            slots.collect::<Option<Vec<(Slot, VarId)>>>()
-        };
-        let mut known = self.handler_ids().flat_map(|id| {
-            let bases = Run::new(self, id).invariant_bases(at);
-            bases.into_iter().filter_map(move |base| Some((id, base, knows_all(id, base)?)))
+    fn find_begins_false(&self) -> Vec<bool> {
+        let mut begins_false = vec![false; self.project.invariants.len()];
+        let mut by_handler: FxHashMap<HandlerId, Vec<(usize, Base)>> = FxHashMap::default();
+        for at in 0..begins_false.len() {
+            let knows_all = |id: HandlerId| {
+                let bases = self.table(id).invariant_bases(&self.project.invariants[at]).into_iter();
+                bases.map(move |base| (id, base)).find(|&(id, base)| self.slots_of(at, id, base).is_some())
+            };
+            if let Some((handler, base)) = self.handler_ids().find_map(knows_all) {
+                by_handler.entry(handler).or_default().push((at, base));
+            }
+        }
+        for (handler, invariants) in by_handler {
+            let mut run = Run::new(self, handler);
+            let state = run.unassuming();
+            for (at, base) in invariants {
+                begins_false[at] = self.begins_false(&mut run, &state, at, base);
+            }
+        }
+        begins_false
+    }
+
+    /// The slots of an invariant's variables in a handler, if it knows all of them.
+    fn slots_of(&self, invariant: usize, handler: HandlerId, base: Base) -> Option<Vec<(Slot, VarId)>> {
+        let table = self.table(handler);
+        let slots = self.project.invariants[invariant].variables.iter().map(|&variable| {
+            let own = self.project.registry.var(variable).scope == Scope::Instance;
+            table.of_variable(variable, if own { base } else { Base::One }).map(|slot| (slot, variable))
         });
-        let Some((handler, base, slots)) = known.next() else { return false };
-        let mut run = Run::new(self, handler);
-        let whose: Vec<Option<InstanceId>> = match invariant.actor {
+        slots.collect()
+    }
+
+    fn begins_false(&self, run: &mut Run<'_, '_>, state: &State, at: usize, base: Base) -> bool {
+        let registry = &self.project.registry;
+        let Some(slots) = self.slots_of(at, run.handler, base) else { return false };
+        let whose: Vec<Option<InstanceId>> = match self.project.invariants[at].actor {
             Some(actor) => std::iter::once(None).chain(registry.instances_of(actor).map(Some)).collect(),
             None => vec![None],
         };
         whose.into_iter().any(|instance| {
-            let mut state = run.unassuming();
+            let mut state = state.clone();
             for &(slot, variable) in &slots {
                 let facts = registry.var(variable);
                 let own = instance.and_then(|instance| registry.start_of(variable, instance));

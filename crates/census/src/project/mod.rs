@@ -202,6 +202,17 @@ impl ScriptUnit {
         self.unread_names.contains(name) || self.meant_names.contains(name)
     }
 
+    /// Whether something behind a place, in the same body, could not be read: it may let others act.
+    #[must_use]
+    pub fn is_unread_behind(&self, at: Span) -> bool {
+        let handlers = self.tree.handlers.iter().map(|handler| handler.span);
+        let mut bodies = handlers.chain(self.tree.procedures.iter().map(|procedure| procedure.span));
+        !self.tree.skipped.is_empty()
+            && bodies.find(|body| body.contains(at)).is_some_and(|body| {
+                self.tree.skipped.iter().any(|&skipped| skipped.start >= at.end && body.contains(skipped))
+            })
+    }
+
     /// The place of an id.
     #[inline]
     #[must_use]

@@ -1,6 +1,7 @@
 //! What each place of a handler stands for: its slots, and how they hang together.
 
 use crate::flow::access::Used;
+use crate::project::InvariantFacts;
 
 use super::*;
 
@@ -133,6 +134,8 @@ pub struct SlotTable {
     by_key: FxHashMap<Key, Slot>,
     by_variable: FxHashMap<(VarId, Base), Slot>,
     groups: Vec<Group>,
+    /// The bases through which the handler names variables of instances, in order.
+    bases: Vec<Base>,
     /// The slot of the loaded scene.
     pub scene: Slot,
     /// The `bool` locals that are assigned again, and those of invariants: what they say of the way that was taken is kept.
@@ -180,9 +183,17 @@ impl SlotTable {
         self.group(slot).map_or_else(|| !self.slots[slot as usize].bounds().is_empty(), |group| group.bounds)
     }
 
-    /// The bases through which the handler names variables of instances.
-    pub fn bases(&self) -> BTreeSet<Base> {
-        self.by_variable.keys().map(|&(_, base)| base).filter(|base| *base != Base::One).collect()
+    /// The instances for which an invariant can be judged here.
+    #[must_use]
+    pub fn invariant_bases(&self, invariant: &InvariantFacts) -> Vec<Base> {
+        if invariant.holds.is_none() {
+            return Vec::new();
+        }
+        let known = |base| invariant.variables.iter().any(|&variable| self.of_variable(variable, base).is_some());
+        if invariant.actor.is_none() {
+            return if known(Base::One) { vec![Base::One] } else { Vec::new() };
+        }
+        self.bases.iter().copied().filter(|&base| known(base)).collect()
     }
 
     /// Makes the table for the places that a body and its procedures use.
@@ -224,6 +235,8 @@ impl SlotTable {
         table.flags = used.flags.iter().filter_map(|&flag| table.slot(Key::Place(flag))).collect();
         table.flags.extend(table.flags_of_invariants(world));
         table.link(world);
+        let bases: BTreeSet<Base> = table.by_variable.keys().map(|&(_, base)| base).collect();
+        table.bases = bases.into_iter().filter(|base| *base != Base::One).collect();
         table
     }
 

@@ -50,6 +50,7 @@ impl World<'_> {
                             (_, Type::Ref(Some(actor))) => {
                                 self.removed.insert(actor);
                             }
+                            (_, Type::Unknown) => {} // What is meant to go was not to be read.
                             _ => self.removes_any = true,
                         },
                         StepKind::Go(scene) => {

@@ -160,9 +160,15 @@ impl World<'_> {
         }
     }
 
-    /// Whether something that a handler does to what means nothing may have been meant for what has that name.
+    /// Whether something that a handler does to what means nothing may have been meant for what has that name, or a stretch
+    /// that could not be read names it: a loop or a test of it, say.
     fn may_be_meant(&self, handler: HandlerId, name: &str) -> bool {
         let (unit, ..) = self.parts(handler);
+        let mut passed_over = self.places_within(handler, &unit.tree.skipped);
+        let is_part = |c: char| c.is_alphanumeric() || c == '_';
+        if passed_over.any(|at| self.project.text(unit, *at).split(|c| !is_part(c)).any(|word| word == name)) {
+            return true;
+        }
         self.places_within(handler, &unit.unread_acts).any(|at| {
             let word = self.project.text(unit, *at).rsplit('.').next().unwrap_or("");
             !nearest(word, [name]).is_empty()

@@ -7,7 +7,7 @@ use crate::flow::value::Value;
 use crate::flow::world::Counted;
 use crate::project::builtin::Builtin;
 use crate::project::{Cell, CellId, Meaning, Place, PlaceId, ProcFacts, ProcId, ScriptId, ScriptUnit};
-use crate::registry::{Bound, End};
+use crate::registry::{Bound, End, SignalId};
 use crate::rules::Facts;
 use crate::rules::flow::endless_loop::endless;
 use crate::rules::range::circles::{Test, Tests};
@@ -58,6 +58,7 @@ pub fn decided(facts: &Facts<'_>) -> Vec<Decided> {
     let mut all = Vec::new();
     let jumped_over = super::limit_skipped::skipped(facts, true);
     let beyond = wholly_outside(facts);
+    let sent = sent_constants(facts);
     for (script, unit) in facts.project.script_ids() {
         let outcomes = outcomes(facts, script);
         let is_one_way = |test: ExprId| outcome_of(unit, &outcomes, test).is_some_and(|found| found.yes != found.no);
@@ -67,7 +68,7 @@ pub fn decided(facts: &Facts<'_>) -> Vec<Decided> {
             continue;
         }
         let excused = excused(facts, script, unit);
-        let locals = Locals::new(facts, unit, &beyond);
+        let locals = Locals::new(facts, unit, &beyond, &sent);
         // That the test of a loop without end always comes out true is that loop's mistake.
         let endless = endless(facts, script, unit);
         let asks_on = |test: ExprId| {
@@ -245,14 +246,22 @@ struct Locals<'a> {
     unit: &'a ScriptUnit,
     /// What is written with values outside its range alone.
     beyond: &'a FxHashSet<CellId>,
+    /// The parameters of signals that are only given constants.
+    sent: &'a FxHashSet<(SignalId, usize)>,
     values: FxHashMap<LocalId, Vec<ExprId>>,
     /// Those that are assigned again.
     assigned: FxHashSet<PlaceId>,
 }
 
 impl<'a> Locals<'a> {
-    fn new(facts: &'a Facts<'a>, unit: &'a ScriptUnit, beyond: &'a FxHashSet<CellId>) -> Self {
-        let mut locals = Self { facts, unit, beyond, values: FxHashMap::default(), assigned: FxHashSet::default() };
+    fn new(
+        facts: &'a Facts<'a>,
+        unit: &'a ScriptUnit,
+        beyond: &'a FxHashSet<CellId>,
+        sent: &'a FxHashSet<(SignalId, usize)>,
+    ) -> Self {
+        let mut locals =
+            Self { facts, unit, beyond, sent, values: FxHashMap::default(), assigned: FxHashSet::default() };
         let bodies = unit.tree.handlers.iter().map(|handler| &handler.body);
         for body in bodies.chain(unit.tree.procedures.iter().map(|procedure| &procedure.body)) {
             walk(body, &mut |statement| match &statement.kind {
@@ -283,12 +292,8 @@ impl<'a> Locals<'a> {
 
     fn can_change(&self, place: PlaceId) -> bool {
         match self.unit.place(place) {
-            Place::Variable(variable, _) => {
-                !self.facts.registry().var(variable).constant && self.facts.is_written(CellId(variable.0))
-            }
-            Place::Private(index) => self.facts.is_written(self.unit.privates[index as usize].cell),
-            Place::Was => true,
             Place::Local(local) => self.local_can_change(local, place),
+            _ => cell_can_change(self.facts, self.unit, place),
         }
     }
 
@@ -304,27 +309,72 @@ impl<'a> Locals<'a> {
         given || self.assigned.contains(&place) || values.any(|&value| self.depends_on_play(value))
     }
 
-    /// Whether a local is the parameter of a procedure, and every call passes something for it that never changes.
+    /// Whether a local is the parameter of a procedure or of a signal of scripts, and all that is passed for it never changes.
     fn is_given_constants(&self, local: LocalId) -> bool {
-        let unit = self.unit;
-        let at = |procedure: &ProcFacts| procedure.parameters.iter().position(|&parameter| parameter == local);
-        let found = unit.procedures.iter().enumerate().find_map(|(id, procedure)| Some((id, at(procedure)?)));
-        let Some((id, at)) = found else { return false };
-        let passed = |arguments: &[ExprId]| arguments.get(at).copied();
-        unit.calls_of(ProcId::at(id)).all(|(_, given)| passed(given).is_none_or(|value| self.is_literal(value)))
+        self.is_constant_within(local, MOST_PASSED_ON)
     }
 
-    /// Whether a value is made of literals and of variables that nothing writes.
-    fn is_literal(&self, value: ExprId) -> bool {
-        let mut literal = true;
-        walk_expr(self.unit, value, &mut |expr| match self.unit.meaning(expr) {
-            Meaning::Value(place) | Meaning::Axis(place, _) => {
-                literal &= !matches!(self.unit.place(place), Place::Local(_)) && !self.can_change(place);
+    fn is_constant_within(&self, local: LocalId, calls: usize) -> bool {
+        let unit = self.unit;
+        for handler in &unit.handlers {
+            if let Some(at) = handler.parameters.iter().position(|&(parameter, _)| parameter == local) {
+                return handler.signal.is_some_and(|signal| self.sent.contains(&(signal, at)));
             }
-            Meaning::Procedure(_) | Meaning::Builtin(_) => literal = false,
-            _ => {}
-        });
-        literal
+        }
+        let at = |procedure: &ProcFacts| procedure.parameters.iter().position(|&parameter| parameter == local);
+        let found = unit.procedures.iter().enumerate().find_map(|(id, procedure)| Some((id, at(procedure)?)));
+        let (Some((id, at)), Some(calls)) = (found, calls.checked_sub(1)) else { return false };
+        let is_constant = |value: ExprId| match unit.place_of(value).map(|place| unit.place(place)) {
+            Some(Place::Local(passed_on)) => self.is_constant_within(passed_on, calls),
+            _ => is_literal(self.facts, unit, value),
+        };
+        unit.calls_of(ProcId::at(id)).all(|(_, given)| given.get(at).is_none_or(|&value| is_constant(value)))
+    }
+}
+
+/// Through how many procedures it is followed what is passed on.
+const MOST_PASSED_ON: usize = 8;
+
+/// The parameters of scripts' signals that every `send` gives something that never changes.
+fn sent_constants(facts: &Facts<'_>) -> FxHashSet<(SignalId, usize)> {
+    let mut sent: FxHashMap<(SignalId, usize), bool> = FxHashMap::default();
+    for (_, unit) in facts.project.script_ids() {
+        let bodies = unit.tree.handlers.iter().map(|handler| &handler.body);
+        for body in bodies.chain(unit.tree.procedures.iter().map(|procedure| &procedure.body)) {
+            walk(body, &mut |statement| {
+                let StatementKind::Send { signal, arguments, .. } = &statement.kind else { return };
+                let Some(signal) = unit.signal_named(*signal) else { return };
+                for (at, &value) in arguments.iter().enumerate() {
+                    *sent.entry((signal, at)).or_insert(true) &= is_literal(facts, unit, value);
+                }
+            });
+        }
+    }
+    let by_scripts = |signal: SignalId| !facts.registry().signal(signal).from_engine;
+    sent.into_iter().filter(|&((signal, _), constant)| constant && by_scripts(signal)).map(|(key, _)| key).collect()
+}
+
+/// Whether a value is made of literals and of variables that nothing writes.
+fn is_literal(facts: &Facts<'_>, unit: &ScriptUnit, value: ExprId) -> bool {
+    let mut literal = true;
+    walk_expr(unit, value, &mut |expr| match unit.meaning(expr) {
+        Meaning::Value(place) | Meaning::Axis(place, _) => {
+            literal &= !matches!(unit.place(place), Place::Local(_)) && !cell_can_change(facts, unit, place);
+        }
+        Meaning::Procedure(_) | Meaning::Builtin(_) => literal = false,
+        _ => {}
+    });
+    literal
+}
+
+/// Whether what is no local can change in play.
+fn cell_can_change(facts: &Facts<'_>, unit: &ScriptUnit, place: PlaceId) -> bool {
+    match unit.place(place) {
+        Place::Variable(variable, _) => {
+            !facts.registry().var(variable).constant && facts.is_written(CellId(variable.0))
+        }
+        Place::Private(index) => facts.is_written(unit.privates[index as usize].cell),
+        Place::Was | Place::Local(_) => true,
     }
 }
 

@@ -294,3 +294,87 @@ fn an_invariant_that_no_more_than_a_range_breaks() {
     let lower = "[invariants.low]\nholds = \"tide.debt <= 9\"\n[invariants.no_debt_no_fines]";
     one_in_a_scene("[invariants.no_debt_no_fines]", lower);
 }
+
+const LAMP: &str = r#"script lamps for tide
+
+private busy: bool = false
+
+on bell when not busy {
+    busy = true
+    while oil > 0 {
+        wait 1s
+        oil -= 1
+    }
+    busy = false
+    let rest = oil + 3
+    oil = rest
+}
+
+on dimmed(fully) {
+    if fully {
+        lit = false
+        oil = 0
+    }
+}
+
+on touched(other) {
+    if lit and oil > 0 {
+        oil -= 1
+        send dimmed(true)
+    }
+    lit = oil > 0
+}
+"#;
+
+const GULLS: &str = r#"script flying for gull
+
+on bell {
+    if hunger > 3 { remove self }
+    hunger = min(hunger + 1, 9)
+}
+"#;
+
+/// A lamp that burns down and gulls that come and go, with one slip.
+fn one_at_the_lamp(right: &str, wrong: &str) {
+    let registry = r#"[owners.gull]
+kind = "actor"
+count = "many"
+
+[instances.grey]
+of = "gull"
+
+[signals.dimmed]
+from = "script"
+parameters = { fully = "bool" }
+
+[variables]
+tide.oil = { type = "int", scope = "global", default = 9, min = 0, max = 9, engine = "reads" }
+tide.lit = { type = "bool", scope = "global", default = false, engine = "reads" }
+gull.hunger = { type = "int", scope = "instance", default = 0, min = 0, max = 9 }
+lighthouse.height = { type = "int", scope = "instance", default = 3, min = 0, max = 9, writers = ["office"] }
+
+[invariants.lit_needs_oil]
+holds = "not tide.lit or tide.oil > 0"
+"#;
+    let office =
+        "script desk for office\n\non bell {\n    lighthouse.height = 4\n    note \"{lighthouse.height}\"\n}\n";
+    assert!([LAMP, GULLS].iter().any(|text| text.contains(right)), "{right}");
+    let scripts = [LAMP, GULLS].map(|text| text.replacen(right, wrong, 1));
+    expect(registry, &[&scripts[0], &scripts[1], office]);
+}
+
+#[test]
+fn slips_that_leave_nothing_where_something_was_meant() {
+    one_at_the_lamp("    busy = true\n", "    busy += true // ~ type/mismatch\n");
+    one_at_the_lamp("while oil > 0 {", "whilee oil > 0 { // ~ syntax/error");
+    one_at_the_lamp(
+        "let rest = oil + 3\n    oil = rest",
+        "oil = rest // ~ registry/unknown-name\n    let rest = oil + 3",
+    );
+    one_at_the_lamp("script flying", "scriptt flying // ~ syntax/error\n//");
+    one_at_the_lamp("script flying for gull", "script flying for gul // ~ registry/unknown-name");
+    one_at_the_lamp("        oil -= 1\n        send", "        oil += 1 // ~ range/can-exceed\n        send");
+    one_at_the_lamp("lit and oil > 0 {", "lit and not lit and oil > 0 { // ~ range/never");
+    let at_once = "busy = true // ~ unused/dead-write\n    while oil > 0 {\n";
+    one_at_the_lamp("busy = true\n    while oil > 0 {\n        wait 1s\n", at_once);
+}

@@ -65,7 +65,8 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
         for (graph, then) in handlers.chain(procedures) {
             for (at, place) in judge.dead(graph, then) {
                 let cell = facts.project.cell_of(unit, place);
-                if cell.is_some_and(|cell| facts.may_be_used_unread(cell)) {
+                let may_be_read = cell.is_some_and(|cell| facts.may_be_used_unread(cell)) || unit.is_unread_behind(at);
+                if may_be_read {
                     continue;
                 }
                 let name = facts.place_name(unit, place);
