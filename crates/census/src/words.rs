@@ -92,6 +92,11 @@ pub fn number(value: f64) -> String {
     }
 }
 
+/// What may be a name in a piece of a script, read or not.
+pub fn names_in(text: &str) -> impl Iterator<Item = &str> {
+    text.split(|c: char| !c.is_alphanumeric() && c != '_').filter(|word| !word.is_empty())
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -170,8 +170,17 @@ impl<'a> Resolver<'a> {
         for span in &tree.skipped {
             let (from, to) = (span.start as usize, (span.end as usize).min(self.text.len()));
             if self.text.is_char_boundary(from) && self.text.is_char_boundary(to) && from <= to {
-                let words = lexer::tokens(&self.text, from, to).into_iter().filter(|t| t.kind == TokenKind::Word);
-                self.unit.unread_names.extend(words.map(|token| self.text[token.span.range()].to_owned()));
+                for token in lexer::tokens(&self.text, from, to) {
+                    let text = &self.text[token.span.range()];
+                    match token.kind {
+                        TokenKind::Word => _ = self.unit.unread_names.insert(text.to_owned()),
+                        // What a text prints stands in its tokens.
+                        TokenKind::Text => {
+                            self.unit.unread_names.extend(crate::words::names_in(text).map(str::to_owned))
+                        }
+                        _ => {}
+                    }
+                }
             }
         }
     }

@@ -71,6 +71,11 @@ struct Parser<'a> {
 
 /// Words that are never names, since an expression could not tell them apart.
 const RESERVED: [&str; 11] = ["true", "false", "none", "and", "or", "not", "implies", "is", "self", "was", "if"];
+/// Words that begin a statement.
+const STATEMENTS: [&str; 21] = [
+    "after", "ask", "break", "clear", "else", "for", "go", "hide", "if", "let", "match", "note", "remove", "repeat",
+    "restart", "return", "send", "show", "spawn", "wait", "while",
+];
 /// Words that begin a statement, also where a sign of assignment follows.
 const HARD_STATEMENTS: [&str; 9] = ["let", "if", "match", "while", "repeat", "for", "return", "break", "else"];
 
@@ -1273,11 +1278,18 @@ impl<'a> Parser<'a> {
                     Some(self.push(ExprKind::None, token.span))
                 }
                 "and" | "or" | "not" | "implies" | "is" => self.expected("a value"),
+                _ if self.begins_the_next_statement(token) => self.expected("a value"),
                 _ if self.peek_second().kind == TokenKind::Punct(Punct::OpenParen) => self.call(),
                 _ => self.path(),
             },
             _ => self.expected("a value"),
         }
+    }
+
+    /// Whether a word stands on a line of its own and begins a statement: the line before goes on, but without a value.
+    fn begins_the_next_statement(&self, word: Token) -> bool {
+        let (from, to) = (self.previous.end as usize, word.span.start as usize);
+        STATEMENTS.contains(&self.slice(word.span)) && self.text.get(from..to).is_some_and(|gap| gap.contains('\n'))
     }
 
     fn int(&mut self, token: Token) -> Option<ExprId> {

@@ -165,8 +165,7 @@ impl World<'_> {
     fn may_be_meant(&self, handler: HandlerId, name: &str) -> bool {
         let (unit, ..) = self.parts(handler);
         let mut passed_over = self.places_within(handler, &unit.tree.skipped);
-        let is_part = |c: char| c.is_alphanumeric() || c == '_';
-        if passed_over.any(|at| self.project.text(unit, *at).split(|c| !is_part(c)).any(|word| word == name)) {
+        if passed_over.any(|at| crate::words::names_in(self.project.text(unit, *at)).any(|word| word == name)) {
             return true;
         }
         self.places_within(handler, &unit.unread_acts).any(|at| {

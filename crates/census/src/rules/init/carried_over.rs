@@ -6,6 +6,9 @@ use crate::project::CellId;
 use crate::registry::{Lifetime, Scope, VarId, Variable};
 use crate::rules::Facts;
 use crate::rules::{Example, Rule};
+use crate::script::ast::{Handler, Trigger};
+use crate::source::Span;
+use crate::words::names_in;
 
 /// The rule.
 pub const RULE: Rule = Rule {
@@ -58,6 +61,8 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
             && !variable.constant
             && facts.uses(cell).any(|(_, access)| changes(variable, access))
             && !facts.world.fresh_at_start(cell)
+            && !may_be_set_unread(facts, &variable.name)
+            && !may_be_set_in_a_lost_handler(facts, cell)
             && kept(facts, id)
     });
     carried
@@ -79,6 +84,31 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
 fn changes(variable: &Variable, access: &Access) -> bool {
     let in_script = matches!(access.body, Body::Handler(_) | Body::Procedure(_));
     in_script && access.writes() && (access.kind != AccessKind::Clear || variable.default.is_some())
+}
+
+/// Whether a `start` handler may set what has that name, in what could not be read.
+fn may_be_set_unread(facts: &Facts<'_>, name: &str) -> bool {
+    facts.project.scripts.iter().any(|unit| {
+        let handlers = &unit.tree.handlers;
+        let starts = |handler: &Handler| matches!(handler.trigger, Trigger::Start | Trigger::Unreadable);
+        let of_nobody = unit.owner.is_none() && unit.may_use(name) && handlers.iter().any(starts);
+        let elsewhere = |at: Span| handlers.iter().any(|handler| handler.span.contains(at) && !starts(handler));
+        let names_it = |at: Span| names_in(facts.project.text(unit, at)).any(|word| word == name);
+        of_nobody || unit.tree.skipped.iter().any(|&at| names_it(at) && !elsewhere(at))
+    })
+}
+
+/// Whether a handler sets it of which nobody can tell whether it answers `start`, or for whom.
+fn may_be_set_in_a_lost_handler(facts: &Facts<'_>, cell: CellId) -> bool {
+    facts.uses(cell).filter(|(_, access)| access.writes()).any(|(unit, access)| {
+        let Body::Handler(at) = access.body else { return false };
+        match unit.tree.handlers[at].trigger {
+            Trigger::Start => unit.owner.is_none(),
+            Trigger::Unreadable => true,
+            Trigger::Signal { .. } => unit.handlers[at].signal.is_none(),
+            _ => false,
+        }
+    })
 }
 
 /// Only listed instances keep their values into the next run.
