@@ -1689,15 +1689,15 @@ impl<'a> Resolver<'a> {
     }
 
     fn unknown_bare(&mut self, name: &str, span: Span) {
+        if self.silent {
+            return;
+        }
         // What has the name elsewhere, or further down, was meant.
         self.unit.meant_names.insert(name.to_owned());
         if self.homeless || self.is_unread(name) {
             return; // Whose the script is, or what could not be read, is the mistake, and was reported.
         }
         self.report(reader_rules::UNKNOWN_NAME, span, format!("`{name}` means nothing here"));
-        if self.silent {
-            return;
-        }
         let here: Vec<String> =
             self.scope.iter().map(|(name, _)| name.clone()).chain(self.privates.keys().cloned()).collect();
         let names = self.names.bare_names(self.unit.owner, self.unit.scene);

@@ -218,6 +218,24 @@ impl World<'_> {
             || [&unit.mistaken, &unit.tree.skipped].iter().any(|of| self.is_any_within(handler, of))
     }
 
+    /// Whether what a handler asks for on entry is also set by one of which something could not be read: that may have been
+    /// kept out itself.
+    #[must_use]
+    pub fn guard_is_set_unread(&self, handler: HandlerId) -> bool {
+        let (unit, tree, _) = self.parts(handler);
+        let mut asked: FxHashSet<CellId> = FxHashSet::default();
+        for (test, _) in entry_tests(unit, tree).into_iter().flatten() {
+            walk_expr(unit, test, &mut |expr| {
+                asked.extend(unit.place_of(expr).and_then(|place| self.project.cell_of(unit, place)));
+            });
+        }
+        self.handler_ids().filter(|&id| self.guards_unread(id)).any(|id| {
+            let (script, index) = self.handler(id);
+            let own = |access: &&Access| access.body == Body::Handler(index) && access.writes();
+            self.accesses[script.index()].iter().filter(own).any(|access| asked.contains(&access.cell))
+        })
+    }
+
     /// Whether a test of a handler names something that means nothing: what it was meant to keep out nobody can tell.
     #[must_use]
     pub fn tests_unread(&self, handler: HandlerId) -> bool {

@@ -75,7 +75,8 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
                 after.iter().any(|at| again.contains_key(at)) && !asks_again(facts, &handler, pause, &after)
             }
         });
-        if unguarded && !facts.world.guards_unread(handler.id) {
+        let unread = || facts.world.guards_unread(handler.id) || facts.world.guard_is_set_unread(handler.id);
+        if unguarded && !unread() {
             findings.push(word(facts, handler, first));
         }
     }

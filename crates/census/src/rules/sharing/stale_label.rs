@@ -64,7 +64,7 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
     for (name, mut label) in labels(facts) {
         add_causes(facts, &senders, &mut label);
         let (name, label) = (&name, &label);
-        if always_printed(facts, label) {
+        if always_printed(facts, label) || may_be_shown_unread(facts, name, label) {
             continue;
         }
         for handler in writers(facts, label) {
@@ -79,6 +79,12 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
         }
     }
     findings
+}
+
+/// Whether what could not be read names a label, or sends a signal whose answer shows it.
+fn may_be_shown_unread(facts: &Facts<'_>, name: &str, label: &Label<'_, '_>) -> bool {
+    let signals = label.printers.iter().filter_map(|handler| handler.unit.handlers[handler.index].signal);
+    facts.is_unread_word(name) || signals.into_iter().any(|id| facts.is_unread_word(&facts.registry().signal(id).name))
 }
 
 /// What is known of a label.
