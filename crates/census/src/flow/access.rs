@@ -46,7 +46,7 @@ pub fn walk_behind(unit: &ScriptUnit, expr: ExprId, visit: &mut impl FnMut(ExprI
 }
 
 /// How many values of `let`s are gone into.
-const MOST_BEHIND: usize = 16;
+pub const MOST_BEHIND: usize = 16;
 
 /// What a step does with its expressions.
 pub struct Parts {

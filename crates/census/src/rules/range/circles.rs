@@ -3,7 +3,7 @@
 //! second finding, but of a circle that hangs on nothing else one is told.
 
 use super::guards::{Guard, guards};
-use crate::flow::access::{Body, walk_behind};
+use crate::flow::access::{Body, MOST_BEHIND, walk_behind};
 use crate::flow::world::Unreached;
 use crate::project::{CellId, ProcId, ScriptId, ScriptUnit};
 use crate::registry::SignalId;
@@ -34,10 +34,9 @@ pub struct Tests {
 #[must_use]
 pub fn unexplained(facts: &Facts<'_>, tests: &Tests) -> Vec<Test> {
     let held_back: Vec<Decided> = tests.held_back.iter().chain(&tests.careful).copied().collect();
-    let blame = Blame::new(facts, &tests.others, &held_back);
-    let causes: Vec<Cause> = held_back.iter().map(|&(test, _)| blame.cause(test)).collect();
+    let causes = causes(&Blame::new(facts, &tests.others, &held_back), &held_back);
     let behind = behind(&causes);
-    let mut explained = vec![false; held_back.len()];
+    let mut explained = vec![false; causes.len()];
     (0..causes.len()).filter(|&at| causes[at].other).for_each(|at| explain(&behind, at, &mut explained));
     let mut told = Vec::new();
     for at in 0..tests.held_back.len() {
@@ -45,24 +44,44 @@ pub fn unexplained(facts: &Facts<'_>, tests: &Tests) -> Vec<Test> {
             let circle = last_circle(&causes, &behind, &explained, at);
             let first = circle.into_iter().min().unwrap_or(at);
             explain(&behind, first, &mut explained);
-            told.push(held_back[first].0);
+            told.extend(held_back.get(first).map(|&(test, _)| test));
         }
     }
     told
 }
 
-/// What keeps a test from coming out differently: some of those held back, by their index, or anything else.
+/// What keeps a test from coming out differently, or a cell from being written: others, by their index, or anything else.
 #[derive(Default)]
 struct Cause {
-    tests: FxHashSet<usize>,
+    of: FxHashSet<usize>,
     other: bool,
 }
 
-/// For each test those that hang on it.
+/// The causes of all tests, and behind them those of the cells that they ask for: many tests ask for the same few cells.
+fn causes(blame: &Blame<'_>, held_back: &[Decided]) -> Vec<Cause> {
+    let mut cells: FxHashMap<CellId, usize> = FxHashMap::default();
+    let mut asked: Vec<CellId> = Vec::new();
+    let mut causes: Vec<Cause> = Vec::new();
+    for &(test, _) in held_back {
+        let mut cause = Cause::default();
+        for cell in blame.unreached_cells(test) {
+            cause.of.insert(*cells.entry(cell).or_insert_with(|| {
+                asked.push(cell);
+                held_back.len() + asked.len() - 1
+            }));
+        }
+        cause.other = cause.of.is_empty();
+        causes.push(cause);
+    }
+    causes.extend(asked.into_iter().map(|cell| blame.cause(cell)));
+    causes
+}
+
+/// For each test, and each cell, what hangs on it.
 fn behind(causes: &[Cause]) -> Vec<Vec<usize>> {
     let mut behind = vec![Vec::new(); causes.len()];
     for (at, cause) in causes.iter().enumerate() {
-        cause.tests.iter().for_each(|&test| behind[test].push(at));
+        cause.of.iter().for_each(|&other| behind[other].push(at));
     }
     behind
 }
@@ -77,11 +96,11 @@ fn explain(behind: &[Vec<usize>], at: usize, explained: &mut [bool]) {
     }
 }
 
-/// The tests of a circle that a test hangs on, and that hang on no others.
+/// The tests of a circle that a test hangs on, and that hang on no others, with the cells between them.
 fn last_circle(causes: &[Cause], behind: &[Vec<usize>], explained: &[bool], from: usize) -> FxHashSet<usize> {
     let mut at = from;
     loop {
-        let ahead = reached(at, |test, open| open.extend(causes[test].tests.iter().filter(|&&next| !explained[next])));
+        let ahead = reached(at, |test, open| open.extend(causes[test].of.iter().filter(|&&next| !explained[next])));
         let back = reached(at, |test, open| open.extend(behind[test].iter().filter(|&&next| !explained[next])));
         match ahead.iter().copied().filter(|test| !back.contains(test)).min() {
             Some(further) => at = further,
@@ -111,9 +130,6 @@ struct Known {
     /// Its index, if it is held back.
     held_back: Option<usize>,
 }
-
-/// How many values of `let`s are gone into for one condition.
-const MOST_BEHIND: usize = 16;
 
 struct Blame<'a> {
     facts: &'a Facts<'a>,
@@ -154,27 +170,33 @@ impl<'a> Blame<'a> {
         }
     }
 
-    /// What stands before the writes that could change how a test comes out.
-    fn cause(&self, (script, test): Test) -> Cause {
-        let unit = self.facts.project.script(script);
+    /// The cells that a test asks for and that something writes, or is meant to, where no way leads.
+    fn unreached_cells(&self, (script, test): Test) -> FxHashSet<CellId> {
+        let (project, world) = (self.facts.project, &self.facts.world);
+        let unit = project.script(script);
         let mut cells: FxHashSet<CellId> = FxHashSet::default();
-        walk_behind(unit, test, &mut |expr| cells.extend(self.facts.cells_in(unit, expr)));
-        let mut cause = Cause::default();
-        let mut open: Vec<Site> = Vec::new();
-        for cell in cells {
-            cause.other |= self.facts.world.is_mistaken(cell);
-            let writes = self.facts.world.unreached_writes(cell);
-            open.extend(writes.map(|&Unreached { script, body, at }| (script, body, at)));
-        }
-        cause.other |= open.is_empty();
+        walk_behind(unit, test, &mut |expr| {
+            cells.extend(unit.place_of(expr).and_then(|place| project.cell_of(unit, place)));
+        });
+        cells.retain(|&cell| world.is_mistaken(cell) || world.unreached_writes(cell).next().is_some());
+        cells
+    }
+
+    /// What stands before the unreached writes to a cell.
+    fn cause(&self, cell: CellId) -> Cause {
+        let world = &self.facts.world;
+        let mut cause = Cause { of: FxHashSet::default(), other: world.is_mistaken(cell) };
+        let writes = world.unreached_writes(cell);
+        let mut open: Vec<Site> = writes.map(|&Unreached { script, body, at }| (script, body, at)).collect();
         let mut seen = FxHashSet::default();
-        while let Some(site) = open.pop() {
+        while let Some(site) = open.pop().filter(|_| !cause.other) {
             if seen.insert(site) && !self.add_tests_before(site, &mut cause) {
                 let ways = self.ways_to(site);
                 cause.other |= ways.is_empty();
                 open.extend(ways);
             }
         }
+        cause.other |= cause.of.is_empty(); // Procedures that only call one another.
         cause
     }
 
@@ -200,7 +222,7 @@ impl<'a> Blame<'a> {
                 let blocks = found.outcome != needed;
                 any |= blocks;
                 match found.held_back {
-                    Some(index) if blocks => _ = cause.tests.insert(index),
+                    Some(index) if blocks => _ = cause.of.insert(index),
                     _ => cause.other |= blocks,
                 }
                 continue;
