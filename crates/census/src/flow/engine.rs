@@ -217,6 +217,30 @@ impl Pause {
     }
 }
 
+/// What others leave alone while a run waits.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub enum LeftAlone {
+    /// Nothing: they do what they can.
+    Nothing,
+    /// One slot.
+    Slot(Slot),
+    /// All of them.
+    Everything,
+}
+
+/// A moment at which a signal is sent.
+#[derive(Clone, Debug)]
+pub struct Sending {
+    /// The signal.
+    pub signal: SignalId,
+    /// It goes to the script's own instance alone.
+    pub to_own: bool,
+    /// The `send`.
+    pub at: Span,
+    /// What the cells hold whose values are others than at the handler's beginning.
+    pub changed: Box<[(Slot, Abstract)]>,
+}
+
 /// The parts of an assignment.
 struct Assignment {
     target: ExprId,
@@ -274,6 +298,8 @@ pub struct Run<'w, 'p> {
     pub left_by_first: Vec<(Slot, Abstract)>,
     /// Where others may look.
     pub pauses: Vec<Pause>,
+    /// What is sent, where pauses are kept.
+    pub sendings: Vec<Sending>,
     /// The handlers that can begin while this one waits, of those that wait themselves, or while an `after` block of it is
     /// still to come, and for whom.
     pub let_in: FxHashSet<(HandlerId, Part, Extent)>,
@@ -284,8 +310,8 @@ pub struct Run<'w, 'p> {
     pub keep_pauses: bool,
     /// What the slots can hold as the handler begins, where pauses are kept.
     pub begun: Option<Values>,
-    /// A slot that others leave alone, for a question about what this activation does to it.
-    pub left_alone: Option<Slot>,
+    /// What others leave alone while it waits, for a question about what this activation does to it.
+    pub left_alone: LeftAlone,
     /// The steps and exits that were reached, and when.
     pub reached: FxHashMap<Span, Reached>,
     /// Steps of variables as they settled.
@@ -343,12 +369,13 @@ impl<'w, 'p> Run<'w, 'p> {
             signals: FxHashSet::default(),
             left_by_first: Vec::new(),
             pauses: Vec::new(),
+            sendings: Vec::new(),
             let_in: FxHashSet::default(),
             built_on: Asked::default(),
             spawning: FxHashMap::default(),
             keep_pauses: false,
             begun: None,
-            left_alone: None,
+            left_alone: LeftAlone::Nothing,
             reached: FxHashMap::default(),
             moves: Vec::new(),
             stack: Vec::new(),
@@ -1032,6 +1059,7 @@ impl<'w, 'p> Run<'w, 'p> {
                     self.address(&mut state, *to);
                 }
                 self.note_sent(&mut state, *signal, *to);
+                self.keep_sending(&state, *signal, *to, step.span);
             }
             StepKind::Show { text, .. } => self.show(&mut state, *text),
             StepKind::Hide { .. } => {}

@@ -35,7 +35,8 @@ use outlook::Outlook;
 use super::access::{Access, Body, Gather, PlaceIndex, Used, UsedBuilder};
 use super::certain;
 use super::engine::{
-    Event, Key, Last, Move, Outcome, Parting, Pause, Reached, Run, Seen, SlotFacts, SlotTable, UNBOUND,
+    Event, Key, Last, LeftAlone, Move, Outcome, Parting, Pause, Reached, Run, Seen, Sending, SlotFacts, SlotTable,
+    UNBOUND,
 };
 use super::eval::anything;
 use super::graph::{self, Exit, Graph, StepKind};
@@ -681,6 +682,12 @@ impl<'p> World<'p> {
             }
         }
         Some(self.scenes.clone())
+    }
+
+    /// Whether there is one of a cell at a time, so that all who name it mean the same.
+    #[must_use]
+    pub fn is_one_for_all(&self, cell: CellId) -> bool {
+        !matches!(self.home(cell), Home::Instance(actor) if self.project.registry.is_many(actor))
     }
 
     fn home(&self, cell: CellId) -> Home {

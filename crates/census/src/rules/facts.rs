@@ -3,15 +3,15 @@
 use crate::finding::Finding;
 use crate::flow::access::{Access, Body};
 use crate::flow::engine::Event;
-use crate::flow::graph::Graph;
+use crate::flow::graph::{Graph, StepKind};
 use crate::flow::world::{Found, HandlerId, World};
 use crate::project::{Cell, CellId, PlaceId, Project, ScriptId, ScriptUnit};
-use crate::registry::{Bound, End, Registry, VarId};
+use crate::registry::{Bound, End, Registry, SignalId, VarId};
 use crate::rules::range::decided::{Decided, decided};
 use crate::script::ast::ExprId;
 use crate::script::ast::Handler;
 use crate::source::{Location, Span};
-use rustc_hash::FxHashSet;
+use rustc_hash::{FxHashMap, FxHashSet};
 use std::ops::Range;
 use std::sync::OnceLock;
 
@@ -37,6 +37,8 @@ pub struct Facts<'p> {
     bodies: Vec<(Vec<Range<usize>>, Range<usize>)>,
     /// The tests that come out one way only, once a rule has asked for them.
     decided: OnceLock<Vec<Decided>>,
+    /// The handlers that send each signal, once a rule has asked for them.
+    senders: OnceLock<FxHashMap<SignalId, Vec<HandlerId>>>,
 }
 
 impl<'p> Facts<'p> {
@@ -80,12 +82,43 @@ impl<'p> Facts<'p> {
             (handlers.collect(), start(Body::Handler(usize::MAX))..accesses.len())
         });
         let bodies = bodies.collect();
-        Self { project, world, found, uses, bounds, invariants, watched, unread, bodies, decided: OnceLock::new() }
+        Self {
+            project,
+            world,
+            found,
+            uses,
+            bounds,
+            invariants,
+            watched,
+            unread,
+            bodies,
+            decided: OnceLock::new(),
+            senders: OnceLock::new(),
+        }
     }
 
     /// The tests that come out one way only.
     pub fn decided(&self) -> &[Decided] {
         self.decided.get_or_init(|| decided(self))
+    }
+
+    /// The handlers that send a signal, also through procedures.
+    pub fn senders(&self, signal: SignalId) -> &[HandlerId] {
+        self.senders.get_or_init(|| self.find_senders()).get(&signal).map_or(&[], Vec::as_slice)
+    }
+
+    fn find_senders(&self) -> FxHashMap<SignalId, Vec<HandlerId>> {
+        let mut senders: FxHashMap<SignalId, Vec<HandlerId>> = FxHashMap::default();
+        for handler in self.handlers() {
+            let bodies = self.world.bodies(handler.script, handler.graph);
+            for step in bodies.into_iter().flat_map(|graph| &graph.blocks).flat_map(|block| &block.steps) {
+                if let StepKind::Send { signal: Some(signal), .. } = step.kind {
+                    senders.entry(signal).or_default().push(handler.id);
+                }
+            }
+        }
+        senders.values_mut().for_each(Vec::dedup);
+        senders
     }
 
     /// The registry.

@@ -21,16 +21,28 @@ impl<'w> Run<'w, '_> {
     }
 
     fn keep_pause(&mut self, wait: Option<Span>, at: Span, state: &State) {
-        let Some(begun) = &self.begun else { return };
-        let cells = |&(at, _): &(usize, _)| self.table.slots[at].cell.is_some();
-        let slot = |at: usize| Slot::try_from(at).unwrap_or(Slot::MAX);
-        let changed = state.values.unlike(begun).filter(cells).map(|(at, value)| (slot(at), value.clone())).collect();
+        let Some(changed) = self.changed_since_begun(state) else { return };
         let &Known { stepped, at_once, later, went, .. } = &**state;
         let forked = state.forked.is_some();
         let to_come = state.forked.is_some_and(PutOff::is_to_come);
         let removed = state.removed.clone();
         let shut = self.world.is_shut(self, state);
         self.pauses.push(Pause { wait, at, changed, removed, stepped, at_once, forked, to_come, later, went, shut });
+    }
+
+    /// What the cells hold whose values are others than at the beginning; nothing where that was not kept.
+    fn changed_since_begun(&self, state: &State) -> Option<Box<[(Slot, Abstract)]>> {
+        let cells = |&(at, _): &(usize, _)| self.table.slots[at].cell.is_some();
+        let slot = |at: usize| Slot::try_from(at).unwrap_or(Slot::MAX);
+        let changed = state.values.unlike(self.begun.as_ref()?).filter(cells);
+        Some(changed.map(|(at, value)| (slot(at), value.clone())).collect())
+    }
+
+    pub(super) fn keep_sending(&mut self, state: &State, signal: Option<SignalId>, to: Option<ExprId>, at: Span) {
+        if let (Some(signal), Some(changed)) = (signal, self.changed_since_begun(state)) {
+            let to_own = to.is_some_and(|to| self.unit.meaning(to) == Meaning::Own);
+            self.sendings.push(Sending { signal, to_own, at, changed });
+        }
     }
 
     pub(super) fn wait_step(&mut self, mut state: State, waiting: Waiting, span: Span) -> Option<State> {
@@ -180,10 +192,13 @@ impl<'w> Run<'w, '_> {
 
     /// Joins what others do into the slots that they can touch.
     pub fn apply(&mut self, state: &mut State, others: &Others) {
+        if self.left_alone == LeftAlone::Everything {
+            return;
+        }
         let table = self.table;
         for (at, (facts, together)) in table.slots.iter().zip(others).enumerate().filter(|(_, (_, done))| done.any) {
             let slot = Slot::try_from(at).unwrap_or(Slot::MAX);
-            if self.left_alone == Some(slot) {
+            if self.left_alone == LeftAlone::Slot(slot) {
                 continue;
             }
             if state.sources.iter().any(|source| source.read == slot) {

@@ -200,10 +200,37 @@ impl World<'_> {
         run.begun = Some(state.values.clone());
         if let Some((slot, value)) = start {
             state.values[slot as usize] = Abstract::of(value);
-            run.left_alone = Some(slot);
+            run.left_alone = LeftAlone::Slot(slot);
         }
         run.handler_from(state);
         run.pauses
+    }
+
+    /// What a handler sends, and what it has done by then, where nobody puts anything back while it waits.
+    #[must_use]
+    pub fn sendings_from(&self, handler: HandlerId) -> Vec<Sending> {
+        let mut run = Run::new(self, handler);
+        run.quiet = true;
+        run.keep_pauses = true;
+        run.left_alone = LeftAlone::Everything;
+        let state = run.entry();
+        run.handler_from(state);
+        run.sendings
+    }
+
+    /// The steps that a handler reaches where these cells hold these values as it begins.
+    #[must_use]
+    pub fn reached_holding(&self, handler: HandlerId, held: &FxHashMap<CellId, Abstract>) -> FxHashMap<Span, Reached> {
+        let mut run = Run::new(self, handler);
+        run.quiet = true;
+        let mut state = run.entry();
+        for (slot, facts) in run.table.slots.iter().enumerate() {
+            if let Some(value) = facts.cell.and_then(|cell| held.get(&cell)) {
+                state.values[slot] = value.clone();
+            }
+        }
+        run.handler_from(state);
+        run.reached
     }
 
     /// The steps that a second activation of the same instance would reach at a pause.

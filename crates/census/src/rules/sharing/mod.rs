@@ -13,6 +13,7 @@ pub mod lost_update;
 pub mod order_hazard;
 pub mod other_scene;
 pub mod reentry;
+mod resent;
 mod rounds;
 pub mod stale_label;
 pub mod stale_ref;

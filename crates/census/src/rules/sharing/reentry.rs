@@ -1,6 +1,6 @@
 //! `sharing/reentry`: a handler changes something after a wait, and can be triggered again for the same instance while it waits.
 
-use super::guard;
+use super::{guard, resent};
 use crate::finding::{Finding, Level, RuleName};
 use crate::flow::engine::Pause;
 use crate::rules::Facts;
@@ -72,7 +72,9 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
         let unguarded = guard::waits(&handler).any(|pause| {
             after.iter().any(|at| is_to_come(pause, at)) && !guard::removes_what_came(facts, &handler, pause) && {
                 let again = facts.world.again(handler.id, pause);
-                after.iter().any(|at| again.contains_key(at)) && !asks_again(facts, &handler, pause, &after)
+                after.iter().any(|at| again.contains_key(at))
+                    && !asks_again(facts, &handler, pause, &after)
+                    && resent::can_come_again(facts, &handler, pause)
             }
         });
         let unread = || facts.world.guards_unread(handler.id) || facts.world.guard_is_set_unread(handler.id);

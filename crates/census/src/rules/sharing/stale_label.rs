@@ -5,13 +5,12 @@ use crate::flow::access::{Body, walk_behind};
 use crate::flow::graph::{Block, Exit, Graph, Step, StepKind};
 use crate::flow::world::HandlerId;
 use crate::project::{Base, CellId, Meaning, Place, PlaceId, ProcId, ScriptId, ScriptUnit};
-use crate::registry::SignalId;
 use crate::rules::Facts;
 use crate::rules::facts::HandlerView;
 use crate::rules::{Example, Rule};
 use crate::script::ast::{ExprId, LocalKind, Trigger};
 use crate::source::Span;
-use rustc_hash::{FxHashMap, FxHashSet};
+use rustc_hash::FxHashSet;
 use std::collections::{BTreeMap, BTreeSet};
 
 /// The rule.
@@ -60,9 +59,8 @@ on bell {
 
 fn check(facts: &Facts<'_>) -> Vec<Finding> {
     let mut findings = Vec::new();
-    let senders = senders(facts);
     for (name, mut label) in labels(facts) {
-        add_causes(facts, &senders, &mut label);
+        add_causes(facts, &mut label);
         let (name, label) = (&name, &label);
         if always_printed(facts, label) || may_be_shown_unread(facts, name, label) {
             continue;
@@ -175,33 +173,14 @@ fn may_keep_silent(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, label: &str
     }
 }
 
-/// The handlers that send each signal, procedures included.
-fn senders(facts: &Facts<'_>) -> FxHashMap<SignalId, Vec<HandlerId>> {
-    let mut senders: FxHashMap<SignalId, Vec<HandlerId>> = FxHashMap::default();
-    for handler in facts.handlers() {
-        for step in facts
-            .world
-            .bodies(handler.script, handler.graph)
-            .into_iter()
-            .flat_map(|graph| &graph.blocks)
-            .flat_map(|b| &b.steps)
-        {
-            if let StepKind::Send { signal: Some(signal), .. } = step.kind {
-                senders.entry(signal).or_default().push(handler.id);
-            }
-        }
-    }
-    senders
-}
-
 /// Adds the handlers that set off one that prints: by a signal, or by changing what it listens to.
-fn add_causes<'p, 'f>(facts: &'f Facts<'p>, senders: &FxHashMap<SignalId, Vec<HandlerId>>, label: &mut Label<'p, 'f>) {
+fn add_causes<'p, 'f>(facts: &'f Facts<'p>, label: &mut Label<'p, 'f>) {
     let mut open: Vec<HandlerId> = label.printers.iter().map(|printer| printer.id).collect();
     let mut all: BTreeSet<HandlerId> = open.iter().copied().collect();
     while let Some(id) = open.pop() {
         let handler = facts.handler(id);
         let signal = handler.unit.handlers[handler.index].signal;
-        let mut causes: Vec<HandlerId> = signal.and_then(|signal| senders.get(&signal)).cloned().unwrap_or_default();
+        let mut causes: Vec<HandlerId> = signal.map_or_else(Vec::new, |signal| facts.senders(signal).to_vec());
         causes.extend(changed_cell(facts, &handler).into_iter().flat_map(|cell| writers_of(facts, cell)));
         open.extend(causes.into_iter().filter(|&cause| all.insert(cause)));
     }
