@@ -218,6 +218,18 @@ impl World<'_> {
         run.sendings
     }
 
+    /// Where a handler pauses and ends, where nobody puts anything back while it waits.
+    #[must_use]
+    pub fn pauses_left_alone(&self, handler: HandlerId) -> Vec<Pause> {
+        let mut run = Run::new(self, handler);
+        run.quiet = true;
+        run.keep_pauses = true;
+        run.left_alone = LeftAlone::Everything;
+        let state = run.entry();
+        run.handler_from(state);
+        run.pauses
+    }
+
     /// The steps that a handler reaches where these cells hold these values as it begins.
     #[must_use]
     pub fn reached_holding(&self, handler: HandlerId, held: &FxHashMap<CellId, Abstract>) -> FxHashMap<Span, Reached> {

@@ -39,7 +39,7 @@ pub fn unexplained(facts: &Facts<'_>, tests: &Tests) -> Vec<Test> {
     let mut explained = vec![false; causes.len()];
     (0..causes.len()).filter(|&at| causes[at].other).for_each(|at| explain(&behind, at, &mut explained));
     let mut told = Vec::new();
-    for at in 0..tests.held_back.len() {
+    for at in 0..held_back.len() {
         while !explained[at] {
             let circle = last_circle(&causes, &behind, &explained, at);
             let first = circle.into_iter().min().unwrap_or(at);

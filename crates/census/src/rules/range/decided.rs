@@ -122,7 +122,7 @@ fn tell_of_circles(facts: &Facts<'_>, all: &mut [Decided]) {
         };
         list.push((it.id(), it.found.yes));
     }
-    if tests.held_back.is_empty() {
+    if tests.held_back.is_empty() && tests.careful.is_empty() {
         return;
     }
     let told: FxHashSet<Test> = super::circles::unexplained(facts, &tests).into_iter().collect();

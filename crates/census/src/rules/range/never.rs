@@ -206,6 +206,7 @@ on touched(other) {
         let registry = r#"[variables.tide]
 open = { type = "bool", scope = "global", default = false, engine = "reads" }
 lit = { type = "bool", scope = "global", default = false, engine = "reads" }
+leader = { type = "ref", scope = "global", of = "mailboat", engine = "reads" }
 oil = { type = "int", scope = "global", default = 0, min = 0, max = 40, engine = "reads" }
 coins = { type = "int", scope = "global", default = 0, min = 0, max = 40, engine = "reads" }
 "#;
@@ -217,7 +218,9 @@ coins = { type = "int", scope = "global", default = 0, min = 0, max = 40, engine
             proc unlock() {\n    open = true\n}\n";
         let of_numbers = "on bell {\n    if coins >= 5 and oil < 40 { // ~ range/never\n        coins -= 5\n        oil += 1\n    }\n}\n\
             on touched(other) {\n    if oil > 0 and coins <= 33 {\n        oil -= 1\n        coins += 7\n    }\n}\n";
-        for body in [of_itself, of_two, by_a_signal, of_numbers] {
+        let of_nothing = "on touched(other: mailboat) {\n    if leader is set { // ~ range/never\n        leader = other\n    }\n}\n\
+            on bell {\n    leader = none\n}\n";
+        for body in [of_itself, of_two, by_a_signal, of_numbers, of_nothing] {
             expect(registry, &[&format!("script tides for tide\n\n{body}")]);
         }
     }

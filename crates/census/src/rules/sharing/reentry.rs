@@ -73,6 +73,7 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
             after.iter().any(|at| is_to_come(pause, at)) && !guard::removes_what_came(facts, &handler, pause) && {
                 let again = facts.world.again(handler.id, pause);
                 after.iter().any(|at| again.contains_key(at))
+                    && !is_put_back_elsewhere(facts, &handler, pause, &after)
                     && !asks_again(facts, &handler, pause, &after)
                     && resent::can_come_again(facts, &handler, pause)
             }
@@ -83,6 +84,19 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
         }
     }
     findings
+}
+
+/// Whether a handler lets itself in again at a pause only because others have put something back while it waited before: that
+/// they mean to.
+fn is_put_back_elsewhere(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, pause: &Pause, after: &[Span]) -> bool {
+    let mut alone = facts.world.pauses_left_alone(handler.id);
+    alone.retain(|other| (other.wait, other.at, other.later) == (pause.wait, pause.at, pause.later));
+    let lets_in = |other: &Pause| {
+        let again = facts.world.again(handler.id, other);
+        after.iter().any(|at| again.contains_key(at))
+    };
+    let by_itself = pause.at_once || pause.forked || pause.later;
+    !by_itself && !alone.is_empty() && !alone.iter().any(lets_in)
 }
 
 /// Whether a handler asks again after its only wait, so that of all that have waited only the first one does what follows:

@@ -41,6 +41,35 @@ on bell { // ~ sharing/reentry
 }
 
 #[test]
+fn a_guard_that_others_put_back_while_the_handler_waits_is_meant() {
+    let cooldown = |second: &str, mark: &str| {
+        judged(&format!(
+            "script boats for mailboat
+
+on touched(other) when rest == 0 {{{mark}
+    rest = 3
+    wait 1s
+    pulls_at(1)
+    {second}
+    wait 1s
+    pulls_at(2)
+}}
+
+proc pulls_at(many: int) {{
+    load += many
+}}
+
+on every 1s when rest > 0 {{
+    rest -= 1
+}}
+"
+        ));
+    };
+    cooldown("note \"half\"", "");
+    cooldown("rest = 0", " // ~ sharing/reentry");
+}
+
+#[test]
 fn a_step_before_the_wait_is_not_the_waits_fault() {
     judged(
         r#"script tides for tide
