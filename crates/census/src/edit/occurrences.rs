@@ -328,7 +328,7 @@ impl Finder<'_> {
 /// All types that a script writes out.
 fn types(unit: &ScriptUnit) -> Vec<TypeName> {
     let of = |parameters: &[Parameter]| parameters.iter().filter_map(|parameter| parameter.ty).collect::<Vec<_>>();
-    let mut types: Vec<TypeName> = unit.tree.privates.iter().map(|private| private.ty).collect();
+    let mut types: Vec<TypeName> = unit.tree.privates.iter().filter_map(|private| private.ty).collect();
     for handler in &unit.tree.handlers {
         if let Trigger::Signal { parameters, .. } = &handler.trigger {
             types.extend(of(parameters));

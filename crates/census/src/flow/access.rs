@@ -272,8 +272,13 @@ fn is_local(unit: &ScriptUnit, expr: ExprId) -> bool {
 }
 
 /// What becomes of the values of a graph's `let`s: a look backward, since names are used after they are given.
-fn fates(unit: &ScriptUnit, graph: &Graph) -> FxHashMap<PlaceId, Fate> {
+/// What may be meant by a name that means nothing is used.
+fn fates(project: &Project, unit: &ScriptUnit, graph: &Graph) -> FxHashMap<PlaceId, Fate> {
     let mut fates: FxHashMap<PlaceId, Fate> = FxHashMap::default();
+    let may_be_meant = |place: PlaceId| match unit.place(place) {
+        Place::Local(local) => unit.may_use(project.text(unit, unit.tree.local(local).name.span)),
+        _ => false,
+    };
     let note = |fates: &mut FxHashMap<PlaceId, Fate>, expr: ExprId, fate: Fate| {
         walk_expr(unit, expr, &mut |inner| {
             let (Some(mut place), mut fate) = (unit.place_of(inner), fate) else { return };
@@ -293,6 +298,9 @@ fn fates(unit: &ScriptUnit, graph: &Graph) -> FxHashMap<PlaceId, Fate> {
         offered_texts(&block.exit).for_each(|text| note(&mut fates, text, Fate::Shown));
         for step in block.steps.iter().rev() {
             if let StepKind::Let { place, value } = step.kind {
+                if may_be_meant(place) {
+                    fates.insert(place, Fate::Used);
+                }
                 let fate = fates.get(&place).copied().unwrap_or(Fate::Used);
                 note(&mut fates, value, fate);
                 continue;
@@ -318,7 +326,11 @@ impl Gather<'_> {
     /// All accesses of a graph.
     pub fn graph(&mut self, graph: &Graph) {
         let has_lets = |block: &Block| block.steps.iter().any(|step| matches!(step.kind, StepKind::Let { .. }));
-        self.fates = if graph.blocks.iter().any(has_lets) { fates(self.unit, graph) } else { FxHashMap::default() };
+        self.fates = if graph.blocks.iter().any(has_lets) {
+            fates(self.project, self.unit, graph)
+        } else {
+            FxHashMap::default()
+        };
         for block in &graph.blocks {
             for step in &block.steps {
                 self.step(step);

@@ -1358,6 +1358,7 @@ impl<'w, 'p> Run<'w, 'p> {
         match (value, facts.ty) {
             (Value::Num(num), Type::Number) => Value::Num(Num { int: false, ..num }),
             (Value::Num(num), Type::Int) if !num.int => Value::Num(num.rounded(f64::floor)),
+            (Value::Text(None), Type::Enum(of)) => self.world.any_of(of),
             (value, ty) if !is_of(&value, ty) => anything(ty),
             (value, _) => value,
         }

@@ -378,7 +378,7 @@ impl<'p> World<'p> {
     fn find_unsettled(&self) -> Vec<bool> {
         let project = self.project;
         let registry = &project.registry;
-        let blind: Vec<bool> = project.scripts.iter().map(calls_nobody).collect();
+        let blind: Vec<bool> = project.scripts.iter().map(|unit| unit.calls_nobody).collect();
         let blind_owners: FxHashSet<OwnerId> = project
             .scripts
             .iter()
@@ -399,6 +399,7 @@ impl<'p> World<'p> {
                 Cell::Private(script, index) => {
                     let unit = project.script(script);
                     blind[script.index()]
+                        || unit.privates[index as usize].ty == Type::Unknown
                         || unit.may_use(project.text(unit, unit.tree.privates[index as usize].name.span))
                 }
             })
@@ -735,8 +736,9 @@ impl<'p> World<'p> {
                 Cell::Variable(id) => (registry.var(id).ty, Some(id)),
                 Cell::Private(script, index) => (self.project.script(script).privates[index as usize].ty, None),
             };
-            let inside = variable.and_then(|id| self.within_bounds(id, anything(ty)));
-            self.reach[at] = inside.unwrap_or_else(|| anything(ty));
+            let any = if let Type::Enum(id) = ty { self.any_of(id) } else { anything(ty) };
+            let inside = variable.and_then(|id| self.within_bounds(id, any.clone()));
+            self.reach[at] = inside.unwrap_or(any);
         }
         for id in registry.var_ids().filter(|&id| registry.var(id).engine_writes) {
             self.effects[id.index()].push(Effect {
@@ -769,7 +771,7 @@ impl<'p> World<'p> {
     }
 
     /// Anything that a variable may be given: of an enum, any of its values.
-    fn any_of(&self, id: VarId) -> Value {
+    pub(super) fn any_of(&self, id: VarId) -> Value {
         let variable = self.project.registry.var(id);
         let values = variable.values.iter().map(|value| self.symbols.get(value).copied());
         match (variable.ty, values.collect::<Option<SmallVec<[Symbol; 4]>>>()) {
@@ -979,13 +981,6 @@ fn find_upsets(project: &Project) -> FxHashMap<(usize, VarId), Moved> {
         })
     });
     upsets.collect()
-}
-
-/// Whether a script calls a procedure that there is not.
-fn calls_nobody(unit: &ScriptUnit) -> bool {
-    (0..unit.tree.exprs.len())
-        .map(|at| ExprId(u32::try_from(at).unwrap_or(u32::MAX)))
-        .any(|expr| matches!(unit.tree.expr(expr).kind, ExprKind::Call(..)) && unit.meaning(expr) == Meaning::None)
 }
 
 /// Where a cell lives.

@@ -165,6 +165,8 @@ pub struct ScriptUnit {
     pub meant_names: FxHashSet<String>,
     /// Where something is done to what means nothing: the targets of writes, and the signals that are sent.
     pub unread_acts: Vec<Span>,
+    /// Whether a procedure is called that there is not, and that none is near to: what it may do nobody can tell.
+    pub calls_nobody: bool,
     /// Tests in which something is wrong, and the targets of writes whose value is.
     pub mistaken: Vec<Span>,
     /// Targets of writes in which something is wrong, though they name a variable.

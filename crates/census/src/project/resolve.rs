@@ -133,6 +133,7 @@ impl<'a> Resolver<'a> {
             unread_names: FxHashSet::default(),
             meant_names: FxHashSet::default(),
             unread_acts: Vec::new(),
+            calls_nobody: false,
             mistaken: Vec::new(),
             mistaken_targets: Vec::new(),
             mistaken_calls: Vec::new(),
@@ -398,7 +399,7 @@ impl<'a> Resolver<'a> {
     fn private(&mut self, tree: &Script, private: &Private) {
         let name = self.name(private.name);
         let index = u32::try_from(self.unit.privates.len()).unwrap_or(u32::MAX);
-        let ty = self.type_name(private.ty);
+        let ty = private.ty.map_or(Type::Unknown, |ty| self.type_name(ty));
         if let Some(start) = private.start {
             self.value_for(tree, start, ty);
             if !is_constant(tree, start) {
@@ -1451,17 +1452,22 @@ impl<'a> Resolver<'a> {
             self.unit.meanings[expr.0 as usize] = Meaning::Builtin(builtin);
             return self.call_builtin(tree, expr, builtin, arguments);
         }
+        let procedures: Vec<String> = self.procedures.keys().cloned().collect();
+        let mut known: Vec<&str> = procedures.iter().map(String::as_str).collect();
+        known.extend(Builtin::names().map(|name| -> &str { name }));
+        let near = nearest(&text, known.iter().copied());
         for &argument in arguments {
-            self.expr(tree, argument);
+            match near.contains(&Builtin::Count.name()).then(|| self.actor_alone(tree, argument)).flatten() {
+                Some(actor) => self.unit.meanings[argument.0 as usize] = Meaning::Owner(actor),
+                None => _ = self.expr(tree, argument),
+            }
         }
         self.unit.unread_acts.push(name.span);
+        self.unit.calls_nobody |= near.is_empty() || self.is_unread(&text);
         if self.is_unread(&text) {
             return Type::Unknown;
         }
         self.mismatch(name.span, format!("there is no function or procedure `{text}`"));
-        let procedures: Vec<String> = self.procedures.keys().cloned().collect();
-        let mut known: Vec<&str> = procedures.iter().map(String::as_str).collect();
-        known.extend(Builtin::names().map(|name| -> &str { name }));
         let is_signal = matches!(self.registry().names.get(text.as_str()), Some(Named::Signal(_)));
         let help = self.meant(&text, known);
         self.set_help(if is_signal { Some(format!("to send the signal, write `send {text}(…)`")) } else { help });
@@ -1470,6 +1476,16 @@ impl<'a> Resolver<'a> {
     }
 
     /// The function of a name. What a label shows can be asked in a rehearsal alone, and there nothing is drawn.
+    /// The actor that an expression names, and nothing else.
+    fn actor_alone(&self, tree: &Script, expr: ExprId) -> Option<OwnerId> {
+        let ExprKind::Path(names) = &tree.expr(expr).kind else { return None };
+        let [name] = names[..] else { return None };
+        match self.registry().names.get(self.name(name).as_str()) {
+            Some(&Named::Owner(owner)) if self.registry().is_actor(owner) => Some(owner),
+            _ => None,
+        }
+    }
+
     fn builtin(&mut self, text: &str, name: Name) -> Option<Builtin> {
         if !self.in_expectation {
             return Builtin::find(text);

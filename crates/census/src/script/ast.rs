@@ -129,8 +129,8 @@ impl TypeName {
 pub struct Private {
     /// Its name.
     pub name: Name,
-    /// Its type.
-    pub ty: TypeName,
+    /// Its type, if that could be read.
+    pub ty: Option<TypeName>,
     /// What it starts as.
     pub start: Option<ExprId>,
     /// The whole line.

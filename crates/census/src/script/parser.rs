@@ -409,12 +409,20 @@ impl<'a> Parser<'a> {
     fn private(&mut self) -> Option<()> {
         let start = self.bump().span;
         let name = self.new_name("the private's name")?;
-        self.need_punct(Punct::Colon, "`:` and a type")?;
-        let ty = self.type_name()?;
-        let value =
-            if self.eat_punct(Punct::Assign) { self.expr().or_else(|| self.unread_value()) } else { self.no_value() };
+        let ty = self.private_type();
+        let value = match ty {
+            None => self.unread_value(),
+            Some(_) if self.eat_punct(Punct::Assign) => self.expr().or_else(|| self.unread_value()),
+            Some(_) => self.no_value(),
+        };
         self.script.privates.push(Private { name, ty, start: value, span: start.to(self.previous) });
         Some(())
+    }
+
+    /// `":" TYPE`. Without it there is a private all the same, and its name means something.
+    fn private_type(&mut self) -> Option<TypeName> {
+        self.need_punct(Punct::Colon, "`:` and a type")?;
+        self.type_name()
     }
 
     /// A private without a first value; where something else stands in its place, that was meant to be one.

@@ -97,6 +97,7 @@ impl World<'_> {
             Event::Broken { invariant, .. } => {
                 let named = &self.project.invariants[invariant.index()].variables;
                 named.iter().any(|&id| self.may_be_meant(handler, &self.project.registry.var(id).name))
+                    || self.gives_a_mistaken_value(handler, named)
             }
             Event::EmptyRef { held, .. } => {
                 let (unit, ..) = self.parts(handler);
@@ -108,6 +109,18 @@ impl World<'_> {
             }
             _ => false,
         }
+    }
+
+    /// Whether a handler gives one of these variables a value in which something is wrong.
+    fn gives_a_mistaken_value(&self, handler: HandlerId, variables: &[VarId]) -> bool {
+        let (unit, ..) = self.parts(handler);
+        let mistaken: Vec<&Span> = self.places_within(handler, &unit.mistaken).collect();
+        let accesses = &self.accesses[self.handler(handler).0.index()];
+        !mistaken.is_empty()
+            && accesses
+                .iter()
+                .filter(|access| access.writes() && mistaken.contains(&&access.at))
+                .any(|access| self.project.variable_of(access.cell).is_some_and(|id| variables.contains(&id)))
     }
 
     /// Finds the signals that are sent with something that means nothing, by handlers and what they call.
@@ -162,7 +175,8 @@ impl World<'_> {
 
     /// Whether something that a handler does to what means nothing may have been meant for what has that name, or a stretch
     /// that could not be read names it: a loop or a test of it, say.
-    fn may_be_meant(&self, handler: HandlerId, name: &str) -> bool {
+    #[must_use]
+    pub fn may_be_meant(&self, handler: HandlerId, name: &str) -> bool {
         let (unit, ..) = self.parts(handler);
         let mut passed_over = self.places_within(handler, &unit.tree.skipped);
         if passed_over.any(|at| crate::words::names_in(self.project.text(unit, *at)).any(|word| word == name)) {
@@ -218,8 +232,8 @@ impl World<'_> {
             || [&unit.mistaken, &unit.tree.skipped].iter().any(|of| self.is_any_within(handler, of))
     }
 
-    /// Whether what a handler asks for on entry is also set by one of which something could not be read: that may have been
-    /// kept out itself.
+    /// Whether what a handler asks for on entry is also set by one of which something could not be read, which may have been
+    /// kept out itself; or may be set by what could not be read.
     #[must_use]
     pub fn guard_is_set_unread(&self, handler: HandlerId) -> bool {
         let (unit, tree, _) = self.parts(handler);
@@ -228,6 +242,9 @@ impl World<'_> {
             walk_expr(unit, test, &mut |expr| {
                 asked.extend(unit.place_of(expr).and_then(|place| self.project.cell_of(unit, place)));
             });
+        }
+        if asked.iter().any(|cell| self.unsettled[cell.index()]) {
+            return true;
         }
         self.handler_ids().filter(|&id| self.guards_unread(id)).any(|id| {
             let (script, index) = self.handler(id);
@@ -261,7 +278,8 @@ impl World<'_> {
     }
 
     /// Whether all that a handler is sent comes from where nobody can read what that is.
-    pub(super) fn is_sent_unread(&self, handler: HandlerId) -> bool {
+    #[must_use]
+    pub fn is_sent_unread(&self, handler: HandlerId) -> bool {
         let (unit, _, _) = self.parts(handler);
         let (_, index) = self.handler(handler);
         unit.handlers[index].signal.is_some_and(|signal| {

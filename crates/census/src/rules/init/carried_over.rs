@@ -5,6 +5,7 @@ use crate::flow::access::{Access, AccessKind, Body};
 use crate::project::CellId;
 use crate::registry::{Lifetime, Scope, VarId, Variable};
 use crate::rules::Facts;
+use crate::rules::facts::HandlerView;
 use crate::rules::{Example, Rule};
 use crate::script::ast::{Handler, Trigger};
 use crate::source::Span;
@@ -88,14 +89,17 @@ fn changes(variable: &Variable, access: &Access) -> bool {
 
 /// Whether a `start` handler may set what has that name, in what could not be read.
 fn may_be_set_unread(facts: &Facts<'_>, name: &str) -> bool {
-    facts.project.scripts.iter().any(|unit| {
-        let handlers = &unit.tree.handlers;
-        let starts = |handler: &Handler| matches!(handler.trigger, Trigger::Start | Trigger::Unreadable);
-        let of_nobody = unit.owner.is_none() && unit.may_use(name) && handlers.iter().any(starts);
-        let elsewhere = |at: Span| handlers.iter().any(|handler| handler.span.contains(at) && !starts(handler));
-        let names_it = |at: Span| names_in(facts.project.text(unit, at)).any(|word| word == name);
-        of_nobody || unit.tree.skipped.iter().any(|&at| names_it(at) && !elsewhere(at))
-    })
+    let starts = |handler: &HandlerView<'_, '_>| matches!(handler.tree.trigger, Trigger::Start);
+    let by_another_name = facts.handlers().filter(starts).any(|handler| facts.world.may_be_meant(handler.id, name));
+    by_another_name
+        || facts.project.scripts.iter().any(|unit| {
+            let handlers = &unit.tree.handlers;
+            let starts = |handler: &Handler| matches!(handler.trigger, Trigger::Start | Trigger::Unreadable);
+            let of_nobody = unit.owner.is_none() && unit.may_use(name) && handlers.iter().any(starts);
+            let elsewhere = |at: Span| handlers.iter().any(|handler| handler.span.contains(at) && !starts(handler));
+            let names_it = |at: Span| names_in(facts.project.text(unit, at)).any(|word| word == name);
+            of_nobody || unit.tree.skipped.iter().any(|&at| names_it(at) && !elsewhere(at))
+        })
 }
 
 /// Whether a handler sets it of which nobody can tell whether it answers `start`, or for whom.

@@ -78,7 +78,13 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
                     && resent::can_come_again(facts, &handler, pause)
             }
         });
-        let unread = || facts.world.guards_unread(handler.id) || facts.world.guard_is_set_unread(handler.id);
+        let unread = || {
+            let world = &facts.world;
+            world.guards_unread(handler.id)
+                || world.is_sent_unread(handler.id)
+                || world.guard_is_set_unread(handler.id)
+                || resent::senders(facts, handler.id).any(|id| world.guards_unread(id) || world.guard_is_set_unread(id))
+        };
         if unguarded && !unread() {
             findings.push(word(facts, handler, first));
         }
@@ -119,6 +125,7 @@ fn can_come_again(facts: &Facts<'_>, handler: &HandlerView<'_, '_>) -> bool {
     match &handler.tree.trigger {
         _ if facts.world.begins_once(handler.id) => false,
         Trigger::Unreadable => false,
+        Trigger::Signal { .. } => handler.unit.handlers[handler.index].signal.is_some(),
         Trigger::Every(period) => guard::can_outlast(facts, handler, period),
         _ => true,
     }

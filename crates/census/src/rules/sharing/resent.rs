@@ -35,6 +35,11 @@ fn sent_by_scripts(facts: &Facts<'_>, id: HandlerId) -> Option<SignalId> {
     (!facts.registry().signal(signal).from_engine).then_some(signal)
 }
 
+/// Those that send what a handler answers, where only scripts do.
+pub fn senders<'f>(facts: &'f Facts<'_>, id: HandlerId) -> impl Iterator<Item = HandlerId> + use<'f> {
+    sent_by_scripts(facts, id).into_iter().flat_map(|signal| facts.senders(signal)).copied()
+}
+
 /// What is certain wherever a signal is sent, since its senders have set it on the way; nothing where it may be sent twice by
 /// one activation.
 fn held_when_sent(facts: &Facts<'_>, signal: SignalId, chain: usize) -> Option<Held> {

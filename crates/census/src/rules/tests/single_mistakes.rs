@@ -1,6 +1,6 @@
 //! One mistake in a project that is right otherwise gives one finding: nothing else is said because of it.
 
-use crate::rules::testing::expect;
+use crate::rules::testing::{expect, expect_with};
 
 const REGISTRY: &str = r#"[owners.cutter]
 kind = "actor"
@@ -377,4 +377,74 @@ fn slips_that_leave_nothing_where_something_was_meant() {
     one_at_the_lamp("lit and oil > 0 {", "lit and not lit and oil > 0 { // ~ range/never");
     let at_once = "busy = true // ~ unused/dead-write\n    while oil > 0 {\n";
     one_at_the_lamp("busy = true\n    while oil > 0 {\n        wait 1s\n", at_once);
+}
+
+const BUOY: &str = r#"script lights for tide
+
+private watch: int = 0
+
+on start {
+    state = "dark"
+    reach = 0
+}
+
+on every 2s {
+    if state == "dark" or state == "bright" { return }
+    brighten(2)
+}
+
+proc brighten(by: int) {
+    reach = clamp(reach + by, 0, 9)
+    if reach == 9 {
+        state = "bright"
+    }
+}
+
+on bell when state == "dark" {
+    state = "lit"
+    watch = min(watch + 1, 3)
+    send kindled
+}
+
+on kindled {
+    wait 5s
+    watch = max(watch - 1, 0)
+    if count(mailboat) > watch {
+        reach = 0
+        state = "dark"
+    }
+}
+"#;
+
+/// A light that is kindled and grows, in a project whose values last for the session, with one slip.
+fn one_at_the_buoy(right: &str, wrong: &str) {
+    let registry = r#"[signals.kindled]
+from = "script"
+
+[variables.tide]
+state = { type = "enum", scope = "global", values = ["dark", "lit", "bright"], default = "dark", engine = "reads" }
+reach = { type = "int", scope = "global", default = 0, min = 0, max = 9, engine = "reads" }
+
+[invariants.dark_reaches_nowhere]
+holds = 'tide.state == "dark" implies tide.reach == 0'
+"#;
+    assert!(BUOY.contains(right), "{right}");
+    let config = "[project]\nname = \"Saltmarsh Mail\"\nfirst_scene = \"harbor\"\nlifetime = \"session\"\n";
+    expect_with(config, registry, &[&BUOY.replacen(right, wrong, 1)]);
+}
+
+#[test]
+fn slips_that_a_start_a_sender_or_an_invariant_hangs_on() {
+    one_at_the_buoy("script lights", "script lights");
+    one_at_the_buoy("    reach = 0\n}\n\non every", "    raech = 0 // ~ registry/unknown-name\n}\n\non every");
+    one_at_the_buoy("state = \"lit\"", "state = \"lti\" // ~ range/unknown-value");
+    one_at_the_buoy("state = \"dark\"\n    reach", "state = \"drak\" // ~ range/unknown-value\n    reach");
+    one_at_the_buoy("state = \"lit\"", "sttae = \"lit\" // ~ registry/unknown-name");
+    one_at_the_buoy("send kindled", "send kindeld // ~ registry/unknown-signal");
+    one_at_the_buoy("on kindled {", "on kindeld { // ~ registry/unknown-signal");
+    one_at_the_buoy("if count(", "if coutn( // ~ type/mismatch\n        ");
+    one_at_the_buoy("watch = min(", "watch = minn( // ~ type/mismatch\n        ");
+    one_at_the_buoy("watch: int = 0", "watch int = 0 // ~ syntax/error");
+    one_at_the_buoy("watch: int = 0", "watch: = 0 // ~ syntax/error");
+    one_at_the_buoy("watch: int = 0", "watch = 0 // ~ syntax/error");
 }
