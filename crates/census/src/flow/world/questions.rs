@@ -143,7 +143,9 @@ impl World<'_> {
             _ => false,
         };
         let is_more = |facts: &SlotFacts| {
-            facts.cell.is_some_and(|cell| self.all_written(cell).is_some() || self.given.contains_key(&cell))
+            facts.cell.is_some_and(|cell| {
+                self.is_mistaken(cell) || self.all_written(cell).is_some() || self.given.contains_key(&cell)
+            })
         };
         if self.openings[handler.index()].is_none() && !slots.iter().any(|facts| is_more(facts) || names_new(facts)) {
             return None;

@@ -17,10 +17,11 @@ impl World<'_> {
         // A head that could not be read may have had a test.
         let tests_unread = matches!(tree.trigger, Trigger::Unreadable) || self.tests_unread(handler);
         let given_mistaken = self.is_given_mistaken(handler);
+        let guard_unread = self.may_set_its_guard_unread(handler);
         let entry_mistaken = self.uses_mistaken_entry(handler);
         let call_mistaken = self.is_any_within(handler, &unit.mistaken_calls);
         events.retain(|event| {
-            let hangs = tests_unread && (is_of_values(event) || matches!(event, Event::Lost { .. }))
+            let hangs = (tests_unread || guard_unread) && (is_of_values(event) || matches!(event, Event::Lost { .. }))
                 || given_mistaken && is_of_values(event)
                 || entry_mistaken && (is_of_values(event) || matches!(event, Event::OtherKind { .. }))
                 || call_mistaken && self.stands_in_procedure(handler, event)
@@ -103,9 +104,10 @@ impl World<'_> {
                 let (unit, ..) = self.parts(handler);
                 let name = self.name_of(unit, *held);
                 // Also a test for it may be what means nothing.
-                name.is_some_and(|name| {
-                    self.may_be_meant(handler, name) || unit.may_use(name) && self.tests_unread(handler)
-                })
+                match name {
+                    Some(name) => self.may_be_meant(handler, name) || unit.may_use(name) && self.tests_unread(handler),
+                    None => self.tests_unread(handler), // A `let` holds what another name stands for.
+                }
             }
             _ => false,
         }
@@ -232,10 +234,22 @@ impl World<'_> {
             || [&unit.mistaken, &unit.tree.skipped].iter().any(|of| self.is_any_within(handler, of))
     }
 
-    /// Whether what a handler asks for on entry is also set by one of which something could not be read, which may have been
-    /// kept out itself; or may be set by what could not be read.
-    #[must_use]
-    pub fn guard_is_set_unread(&self, handler: HandlerId) -> bool {
+    /// Whether something that a handler does to what means nothing may have been meant for what it asks for on entry: the
+    /// guard that keeps a second activation out.
+    fn may_set_its_guard_unread(&self, handler: HandlerId) -> bool {
+        self.acts_unread(handler)
+            && self.asked_on_entry(handler).into_iter().any(|cell| match self.project.cells[cell.index()] {
+                Cell::Variable(id) => self.may_be_meant(handler, &self.project.registry.var(id).name),
+                Cell::Private(script, index) => {
+                    let unit = self.project.script(script);
+                    let name = unit.tree.privates[index as usize].name.span;
+                    self.may_be_meant(handler, self.project.text(unit, name))
+                }
+            })
+    }
+
+    /// The cells that a handler's tests on entry ask for.
+    fn asked_on_entry(&self, handler: HandlerId) -> FxHashSet<CellId> {
         let (unit, tree, _) = self.parts(handler);
         let mut asked: FxHashSet<CellId> = FxHashSet::default();
         for (test, _) in entry_tests(unit, tree).into_iter().flatten() {
@@ -243,6 +257,14 @@ impl World<'_> {
                 asked.extend(unit.place_of(expr).and_then(|place| self.project.cell_of(unit, place)));
             });
         }
+        asked
+    }
+
+    /// Whether what a handler asks for on entry is also set by one of which something could not be read, which may have been
+    /// kept out itself; or may be set by what could not be read.
+    #[must_use]
+    pub fn guard_is_set_unread(&self, handler: HandlerId) -> bool {
+        let asked = self.asked_on_entry(handler);
         if asked.iter().any(|cell| self.unsettled[cell.index()]) {
             return true;
         }

@@ -197,6 +197,12 @@ on touched(other) {
     if oil < 10 { note "low" }
     if oil > 100 { note "over" } // ~ range/never
 }
+
+on every 5s {
+    oil = min(oil - 5, 0) // ~ range/can-fall-below
+    if oil > 20 { note "enough" }
+    if oil > 100 { note "over" } // ~ range/never
+}
 "#],
         );
     }

@@ -365,6 +365,7 @@ holds = "not tide.lit or tide.oil > 0"
 
 #[test]
 fn slips_that_leave_nothing_where_something_was_meant() {
+    one_at_the_lamp("    busy = true\n", "    bsuy = true // ~ registry/unknown-name\n");
     one_at_the_lamp("    busy = true\n", "    busy += true // ~ type/mismatch\n");
     one_at_the_lamp("while oil > 0 {", "whilee oil > 0 { // ~ syntax/error");
     one_at_the_lamp(
