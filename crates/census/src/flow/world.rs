@@ -163,6 +163,8 @@ pub struct World<'p> {
     unsettled: Vec<bool>,
     /// Words of stretches that could not be read, and what misspelled names may mean.
     unread: FxHashSet<String>,
+    /// Those of them that may be meant where something is written, or a procedure called.
+    unread_targets: FxHashSet<String>,
     beforehand: Beforehand,
     beginnings: fresh::Beginnings,
     /// What cells hold that something is certain to give a value to as things begin.
@@ -270,6 +272,12 @@ impl<'p> World<'p> {
                 .scripts
                 .iter()
                 .flat_map(|unit| unit.unread_names.union(&unit.meant_names).cloned())
+                .chain(project.registry.unread.iter().cloned())
+                .collect(),
+            unread_targets: project
+                .scripts
+                .iter()
+                .flat_map(|unit| unit.unread_names.union(&unit.meant_targets).cloned())
                 .chain(project.registry.unread.iter().cloned())
                 .collect(),
             beforehand: Beforehand::default(),
@@ -392,7 +400,7 @@ impl<'p> World<'p> {
             .map(|cell| match *cell {
                 Cell::Variable(id) => {
                     let variable = registry.var(id);
-                    self.unread.contains(&*variable.name)
+                    self.unread_targets.contains(&*variable.name)
                         || [&registry.mistaken, &registry.guessed].iter().any(|wrong| wrong.contains(&id))
                         || !variable.constant && blind_owners.contains(&variable.owner)
                 }
@@ -400,13 +408,13 @@ impl<'p> World<'p> {
                     let unit = project.script(script);
                     blind[script.index()]
                         || unit.privates[index as usize].ty == Type::Unknown
-                        || unit.may_use(project.text(unit, unit.tree.privates[index as usize].name.span))
+                        || unit.may_write(project.text(unit, unit.tree.privates[index as usize].name.span))
                 }
             })
             .collect();
         for (unit, writes) in project.scripts.iter().zip(&self.procedure_writes) {
             let names = unit.tree.procedures.iter().map(|procedure| project.text(unit, procedure.name.span));
-            for cell in names.zip(writes).filter(|(name, _)| unit.may_use(name)).flat_map(|(_, cells)| cells) {
+            for cell in names.zip(writes).filter(|(name, _)| unit.may_write(name)).flat_map(|(_, cells)| cells) {
                 unsettled[cell.index()] = true;
             }
         }
@@ -415,12 +423,7 @@ impl<'p> World<'p> {
             let called = self.called_from(script, &self.graphs[script.index()].handlers);
             let is_called = |access: &&Access| !matches!(access.body, Body::Procedure(id) if !called.contains(&id));
             for access in accesses.iter().filter(is_called) {
-                if let super::access::AccessKind::Write(op, Some(value)) = access.kind {
-                    let slip =
-                        op == AssignOp::Set && matches!(unit.tree.expr(value).kind, ExprKind::Unary(UnaryOp::Plus, _));
-                    let fits = unit.ty(value).is_like(unit.place_types[access.place.index()]);
-                    unsettled[access.cell.index()] |= slip || !fits;
-                }
+                unsettled[access.cell.index()] |= is_slip(unit, access);
             }
         }
         for id in self.handler_ids().filter(|&id| self.is_given_mistaken(id)) {
@@ -761,6 +764,20 @@ impl<'p> World<'p> {
         self.unsettled[cell.index()]
     }
 
+    /// The same, where it hangs on nothing but what other scripts may do to it: then a script can still be told how its own
+    /// tests come out, whatever that is.
+    #[must_use]
+    pub fn is_unsettled_by_others(&self, script: ScriptId, cell: CellId) -> bool {
+        let unit = self.project.script(script);
+        let registry = &self.project.registry;
+        let wrong = |id: VarId| [&registry.mistaken, &registry.guessed].iter().any(|wrong| wrong.contains(&id));
+        let slips = |access: &Access| access.cell == cell && is_slip(unit, access);
+        self.is_unsettled(cell)
+            && unit.is_read_whole()
+            && !self.project.variable_of(cell).is_some_and(wrong)
+            && !self.accesses[script.index()].iter().any(slips)
+    }
+
     /// The one number that a cell holds for good, where nothing writes it and all start with the same.
     #[must_use]
     pub fn fixed(&self, cell: CellId) -> Option<f64> {
@@ -783,12 +800,14 @@ impl<'p> World<'p> {
         }
     }
 
-    /// What the game writes lies anywhere within the range, so it reaches as far as its bounds do by now. Gives the cells
-    /// that have grown.
+    /// What the game writes, or what could not be read may write, lies anywhere within the range, so it reaches as far as its
+    /// bounds do by now. Gives the cells that have grown.
     fn renew_engine_reach(&mut self) -> Vec<CellId> {
         let registry = &self.project.registry;
         let mut grown = Vec::new();
-        for id in registry.var_ids().filter(|&id| registry.var(id).engine_writes) {
+        let anything = |id: VarId| registry.var(id).engine_writes || self.unsettled[id.index()];
+        let written: Vec<VarId> = registry.var_ids().filter(|&id| anything(id)).collect();
+        for id in written {
             let value = self.within_bounds(id, self.any_of(id)).unwrap_or(Value::Other);
             let known = &self.reach[id.index()];
             let joined = if is_nothing(known) { value.clone() } else { known.join(&value) };
@@ -981,6 +1000,13 @@ fn find_upsets(project: &Project) -> FxHashMap<(usize, VarId), Moved> {
         })
     });
     upsets.collect()
+}
+
+/// Whether a write gives `+1`, or a value of another type: something else was meant.
+fn is_slip(unit: &ScriptUnit, access: &Access) -> bool {
+    let super::access::AccessKind::Write(op, Some(value)) = access.kind else { return false };
+    let plus = op == AssignOp::Set && matches!(unit.tree.expr(value).kind, ExprKind::Unary(UnaryOp::Plus, _));
+    plus || !unit.ty(value).is_like(unit.place_types[access.place.index()])
 }
 
 /// Where a cell lives.

@@ -163,6 +163,8 @@ pub struct ScriptUnit {
     pub unread_names: FxHashSet<String>,
     /// The nearest names to those that mean nothing: what has such a name may be meant there.
     pub meant_names: FxHashSet<String>,
+    /// Those of them that may be meant where something is written, or a procedure called.
+    pub meant_targets: FxHashSet<String>,
     /// Where something is done to what means nothing: the targets of writes, and the signals that are sent.
     pub unread_acts: Vec<Span>,
     /// Whether a procedure is called that there is not, and that none is near to: what it may do nobody can tell.
@@ -202,6 +204,24 @@ impl ScriptUnit {
     #[must_use]
     pub fn may_use(&self, name: &str) -> bool {
         self.unread_names.contains(name) || self.meant_names.contains(name)
+    }
+
+    /// Whether all of the script could be read, and means something.
+    #[must_use]
+    pub fn is_read_whole(&self) -> bool {
+        self.unread_names.is_empty()
+            && self.meant_names.is_empty()
+            && self.tree.skipped.is_empty()
+            && self.tree.left_open.is_empty()
+            && [&self.unread_acts, &self.mistaken, &self.mistaken_targets, &self.mistaken_calls, &self.mistaken_returns]
+                .iter()
+                .all(|mistaken| mistaken.is_empty())
+    }
+
+    /// Whether what could not be read, or means nothing, may write what has this name.
+    #[must_use]
+    pub fn may_write(&self, name: &str) -> bool {
+        self.unread_names.contains(name) || self.meant_targets.contains(name)
     }
 
     /// Whether something behind a place, in the same body, could not be read: it may let others act.

@@ -96,6 +96,8 @@ struct Resolver<'a> {
     in_procedure: bool,
     in_invariant: bool,
     in_expectation: bool,
+    /// What is being read is written, or called.
+    in_target: bool,
     silent: bool,
     /// Nobody knows whose the script is.
     homeless: bool,
@@ -132,6 +134,7 @@ impl<'a> Resolver<'a> {
             unchecked: Vec::new(),
             unread_names: FxHashSet::default(),
             meant_names: FxHashSet::default(),
+            meant_targets: FxHashSet::default(),
             unread_acts: Vec::new(),
             calls_nobody: false,
             mistaken: Vec::new(),
@@ -156,6 +159,7 @@ impl<'a> Resolver<'a> {
             in_procedure: false,
             in_invariant: false,
             in_expectation: false,
+            in_target: false,
             silent: false,
             homeless: false,
             unreadable: false,
@@ -543,7 +547,7 @@ impl<'a> Resolver<'a> {
     fn meant<'n>(&mut self, name: &str, all: impl IntoIterator<Item = &'n str>) -> Option<String> {
         let near = nearest(name, all);
         if !self.silent {
-            self.unit.meant_names.extend(near.iter().map(|&name| name.to_owned()));
+            near.iter().for_each(|name| self.may_mean(name));
         }
         offer(&near)
     }
@@ -618,7 +622,7 @@ impl<'a> Resolver<'a> {
         match &statement.kind {
             StatementKind::Assign { target, op, value } => self.assign(tree, *target, *op, *value),
             StatementKind::Clear { target } => {
-                self.expr(tree, *target);
+                self.target(tree, *target);
                 self.need_target(tree, *target);
                 self.forget(*target);
             }
@@ -702,7 +706,7 @@ impl<'a> Resolver<'a> {
     fn assign(&mut self, tree: &Script, target: ExprId, op: AssignOp, value: ExprId) {
         let value_kinds = self.kinds.clone();
         let known = self.findings.len();
-        let ty = self.expr(tree, target);
+        let ty = self.target(tree, target);
         if op == AssignOp::Set && self.findings.len() > known {
             self.take_for_local(tree, target);
         }
@@ -797,6 +801,22 @@ impl<'a> Resolver<'a> {
             }
         }
         value_ty
+    }
+
+    /// What is written.
+    fn target(&mut self, tree: &Script, target: ExprId) -> Type {
+        self.in_target = true;
+        let ty = self.expr(tree, target);
+        self.in_target = false;
+        ty
+    }
+
+    /// What has this name may be meant here.
+    fn may_mean(&mut self, name: &str) {
+        self.unit.meant_names.insert(name.to_owned());
+        if self.in_target {
+            self.unit.meant_targets.insert(name.to_owned());
+        }
     }
 
     /// A path that can be written.
@@ -1291,8 +1311,8 @@ impl<'a> Resolver<'a> {
                 let (meaning, ty) = self.path(tree, names);
                 self.unit.meanings[expr.0 as usize] = meaning;
                 if meaning == Meaning::None && !self.silent {
-                    let words = names.iter().map(|&name| self.name(name)).collect::<Vec<_>>();
-                    self.unit.meant_names.extend(words); // Those that are spelled right are used here.
+                    // Those that are spelled right are used here.
+                    names.iter().for_each(|&name| self.may_mean(&self.name(name)));
                 }
                 ty
             }
@@ -1469,9 +1489,11 @@ impl<'a> Resolver<'a> {
         }
         self.mismatch(name.span, format!("there is no function or procedure `{text}`"));
         let is_signal = matches!(self.registry().names.get(text.as_str()), Some(Named::Signal(_)));
+        self.in_target = true; // What it is meant to call may write anything.
         let help = self.meant(&text, known);
         self.set_help(if is_signal { Some(format!("to send the signal, write `send {text}(…)`")) } else { help });
-        self.unit.meant_names.insert(text);
+        self.may_mean(&text);
+        self.in_target = false;
         Type::Unknown
     }
 
@@ -1709,7 +1731,7 @@ impl<'a> Resolver<'a> {
             return;
         }
         // What has the name elsewhere, or further down, was meant.
-        self.unit.meant_names.insert(name.to_owned());
+        self.may_mean(name);
         if self.homeless || self.is_unread(name) {
             return; // Whose the script is, or what could not be read, is the mistake, and was reported.
         }

@@ -87,7 +87,12 @@ impl World<'_> {
     /// Whether something that could not be read may have been meant to give a place another value.
     fn may_be_otherwise(&self, handler: HandlerId, event: &Event) -> bool {
         match event {
-            Event::Unset { place, .. } => self.may_be_set_unread(handler, *place),
+            Event::Unset { place, .. } => {
+                let (unit, ..) = self.parts(handler);
+                // A test for it may be what means nothing.
+                let asked = || self.name_of(unit, *place).is_some_and(|name| unit.may_use(name));
+                self.may_be_set_unread(handler, *place) || asked() && self.tests_unread(handler)
+            }
             Event::Outside { variable, .. } => {
                 let named = |facts: &crate::project::InvariantFacts| {
                     facts.holds.is_none() && facts.variables.contains(variable)
@@ -156,8 +161,8 @@ impl World<'_> {
         let (unit, ..) = self.parts(handler);
         let Some(cell) = self.project.cell_of(unit, place).filter(|_| !self.unread.is_empty()) else { return false };
         let named = match unit.place(place) {
-            Place::Variable(id, _) => self.unread.contains(&*self.project.registry.var(id).name),
-            _ => self.name_of(unit, place).is_some_and(|name| unit.may_use(name)),
+            Place::Variable(id, _) => self.unread_targets.contains(&*self.project.registry.var(id).name),
+            _ => self.name_of(unit, place).is_some_and(|name| unit.may_write(name)),
         };
         let sets = |id: HandlerId| {
             let (script, index) = self.handler(id);

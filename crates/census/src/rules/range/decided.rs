@@ -68,7 +68,7 @@ pub fn decided(facts: &Facts<'_>) -> Vec<Decided> {
             continue;
         }
         let excused = excused(facts, script, unit);
-        let locals = Locals::new(facts, unit, &beyond, &sent);
+        let locals = Locals::new(facts, script, &beyond, &sent);
         // That the test of a loop without end always comes out true is that loop's mistake.
         let endless = endless(facts, script, unit);
         let asks_on = |test: ExprId| {
@@ -243,6 +243,7 @@ fn behind(unit: &ScriptUnit, test: ExprId) -> Option<ExprId> {
 /// What the locals of a script are given: found once, since there may be many tests to ask for.
 struct Locals<'a> {
     facts: &'a Facts<'a>,
+    script: ScriptId,
     unit: &'a ScriptUnit,
     /// What is written with values outside its range alone.
     beyond: &'a FxHashSet<CellId>,
@@ -256,12 +257,13 @@ struct Locals<'a> {
 impl<'a> Locals<'a> {
     fn new(
         facts: &'a Facts<'a>,
-        unit: &'a ScriptUnit,
+        script: ScriptId,
         beyond: &'a FxHashSet<CellId>,
         sent: &'a FxHashSet<(SignalId, usize)>,
     ) -> Self {
+        let unit = facts.project.script(script);
         let mut locals =
-            Self { facts, unit, beyond, sent, values: FxHashMap::default(), assigned: FxHashSet::default() };
+            Self { facts, script, unit, beyond, sent, values: FxHashMap::default(), assigned: FxHashSet::default() };
         let bodies = unit.tree.handlers.iter().map(|handler| &handler.body);
         for body in bodies.chain(unit.tree.procedures.iter().map(|procedure| &procedure.body)) {
             walk(body, &mut |statement| match &statement.kind {
@@ -275,7 +277,9 @@ impl<'a> Locals<'a> {
 
     /// Whether something that can change in play has a part in a test, and nothing that could not be read.
     fn depends_on_play(&self, test: ExprId) -> bool {
-        let unknown = |cell| self.facts.world.is_unsettled(cell) || self.beyond.contains(&cell);
+        let world = &self.facts.world;
+        let unsettled = |cell| world.is_unsettled(cell) && !world.is_unsettled_by_others(self.script, cell);
+        let unknown = |cell| unsettled(cell) || self.beyond.contains(&cell);
         if self.facts.cells_in(self.unit, test).into_iter().any(unknown) {
             return false;
         }

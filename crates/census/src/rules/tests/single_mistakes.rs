@@ -449,3 +449,38 @@ fn slips_that_a_start_a_sender_or_an_invariant_hangs_on() {
     one_at_the_buoy("watch: int = 0", "watch: = 0 // ~ syntax/error");
     one_at_the_buoy("watch: int = 0", "watch = 0 // ~ syntax/error");
 }
+
+#[test]
+fn what_a_name_hides_that_means_nothing_elsewhere() {
+    let registry = r#"[variables.tide]
+height = { type = "int", scope = "global", default = 0, min = 0, max = 6, engine = "reads" }
+rising = { type = "bool", scope = "global", default = false, engine = "reads" }
+"#;
+    let tides = |mark: &str| {
+        format!(
+            "script tides for tide
+
+on bell {{
+    height = min(height + 1, 6)
+    if height > 6 {{ // ~ range/never
+        note \"over\"
+    }}
+}}
+
+on every 9s {{
+    if rising {{{mark}
+        note \"up\"
+    }}
+    rising = false
+}}
+"
+        )
+    };
+    let office =
+        |line: &str| format!("script desk for office\n\non bell {{\n    {line} // ~ registry/unknown-name\n}}\n");
+    let judged = |line: &str, mark: &str| expect(registry, &[&office(line), &tides(mark)]);
+    judged("note \"{heihgt}\"", " // ~ range/never");
+    judged("note \"{risign}\"", " // ~ range/never");
+    judged("tide.heihgt = 3", " // ~ range/never");
+    judged("risign = true", "");
+}
