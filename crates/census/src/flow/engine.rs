@@ -64,6 +64,8 @@ const MOST_TESTS: usize = 16;
 pub(super) const MOST_FLAGS_BEHIND: u32 = 8;
 /// How many procedure calls one handler's run may go into.
 const MOST_CALLS: u32 = 3000;
+/// The same once it was not enough: more runs of that kind would add little but time.
+const MOST_CALLS_AGAIN: u32 = 800;
 /// How deep procedures that call one another are gone into: each takes its part of the stack.
 const MOST_DEPTH: usize = 64;
 
@@ -332,6 +334,7 @@ pub struct Run<'w, 'p> {
     /// A procedure was called that never comes back: nothing goes on from here.
     dead: bool,
     calls: u32,
+    most_calls: u32,
     /// How often the present test has looked behind a flag; none: it has not begun to.
     pub(super) flags_behind: Option<u32>,
     /// Whether what is being run is run once for each round of a loop.
@@ -387,6 +390,7 @@ impl<'w, 'p> Run<'w, 'p> {
             answered: None,
             dead: false,
             calls: 0,
+            most_calls: if world.calls_much(handler) { MOST_CALLS_AGAIN } else { MOST_CALLS },
             flags_behind: None,
             in_loop: false,
             trying_a_round: false,
@@ -497,8 +501,8 @@ impl<'w, 'p> Run<'w, 'p> {
 
     /// Bounds hold when a handler starts.
     fn assume_ranges(&self, state: &mut State) {
-        for at in 0..self.table.slots.len() {
-            self.assume_range(state, Slot::try_from(at).unwrap_or(Slot::MAX));
+        for &slot in &self.table.limited {
+            self.assume_range(state, slot);
         }
     }
 

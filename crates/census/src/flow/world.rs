@@ -221,6 +221,8 @@ pub struct World<'p> {
     pausing: Vec<bool>,
     /// By handler: whether others can act before it is through.
     yields: Vec<bool>,
+    /// The handlers that call more than one run goes into.
+    calling_much: Vec<bool>,
     /// By cell: whether some test asks for one value of it.
     compared: Vec<bool>,
     /// By handler that waits: those of other scripts that ask on entry about what it names too.
@@ -311,6 +313,7 @@ impl<'p> World<'p> {
             sizes: Vec::new(),
             pausing: Vec::new(),
             yields: Vec::new(),
+            calling_much: Vec::new(),
             compared: Vec::new(),
             peers: Vec::new(),
             openings: Vec::new(),
@@ -338,6 +341,7 @@ impl<'p> World<'p> {
             }
         }
         world.removes_at_once = ids.par_iter().map(|&id| world.find_removals(id)).collect();
+        world.calling_much = vec![false; ids.len()];
         world.yields = ids.par_iter().map(|&id| world.lets_others_act(id)).collect();
         world.senders = world.find_senders();
         world.certain_answers = world.find_certain_answers();
@@ -756,6 +760,11 @@ impl<'p> World<'p> {
             });
         }
         self.renew_engine_reach();
+    }
+
+    /// Whether a handler was found to call more than one run goes into.
+    pub(super) fn calls_much(&self, handler: HandlerId) -> bool {
+        self.calling_much[handler.index()]
     }
 
     /// Whether what a cell holds hangs on something that could not be read, or means something else than it says.

@@ -116,7 +116,7 @@ impl<'w> Run<'w, '_> {
             given.push((argument, value, forms));
         }
         self.calls += 1;
-        if self.stack.len() >= MOST_DEPTH || self.calls > MOST_CALLS {
+        if self.stack.len() >= MOST_DEPTH || self.calls > self.most_calls {
             self.answered = None;
             self.call_unseen(state, id);
             return vec![state.clone()];
@@ -161,6 +161,11 @@ impl<'w> Run<'w, '_> {
                 end.set_later(later)
             })
             .collect()
+    }
+
+    /// Whether there were more calls than could be gone into.
+    pub(in crate::flow) fn calls_much(&self) -> bool {
+        self.calls > self.most_calls
     }
 
     /// A call that is not gone into: everything that it may write can have any value it ever has.

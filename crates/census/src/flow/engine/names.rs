@@ -31,11 +31,8 @@ impl<'w> Run<'w, '_> {
     }
 
     /// The slots that say how many instances of an actor there are.
-    pub(super) fn counts(&self) -> impl Iterator<Item = (Slot, OwnerId)> + use<'w> {
-        (0..).zip(&self.table.slots).filter_map(|(slot, facts)| match facts.key {
-            Key::Count(actor) => Some((slot, actor)),
-            _ => None,
-        })
+    pub(super) fn counts(&self) -> impl Iterator<Item = (Slot, OwnerId)> + use<'w, '_> {
+        self.table.counts.iter().copied()
     }
 
     /// The instance is gone, from whatever else may hold it too.

@@ -140,6 +140,10 @@ pub struct SlotTable {
     pub scene: Slot,
     /// The `bool` locals that are assigned again, and those of invariants: what they say of the way that was taken is kept.
     pub flags: Vec<Slot>,
+    /// The slots of variables with a limit.
+    pub limited: Vec<Slot>,
+    /// The counts of actors' instances.
+    pub counts: Vec<(Slot, OwnerId)>,
 }
 
 impl SlotTable {
@@ -224,7 +228,8 @@ impl SlotTable {
             table.add(Key::Instance(instance), Type::Ref(None), None, None);
         }
         for &actor in &used.counted {
-            table.add(Key::Count(actor), Type::Int, None, None);
+            let slot = table.add(Key::Count(actor), Type::Int, None, None);
+            table.counts.push((slot, actor));
         }
         for &count in &used.rounds {
             table.add(Key::Rounds(count), Type::Int, None, None);
@@ -235,6 +240,9 @@ impl SlotTable {
         table.flags = used.flags.iter().filter_map(|&flag| table.slot(Key::Place(flag))).collect();
         table.flags.extend(table.flags_of_invariants(world));
         table.link(world);
+        let all = (0..).zip(&table.slots);
+        table.limited =
+            all.filter(|(_, facts)| facts.min.is_some() || facts.max.is_some()).map(|(slot, _)| slot).collect();
         let bases: BTreeSet<Base> = table.by_variable.keys().map(|&(_, base)| base).collect();
         table.bases = bases.into_iter().filter(|base| *base != Base::One).collect();
         table

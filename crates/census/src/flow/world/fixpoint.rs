@@ -101,6 +101,7 @@ impl World<'_> {
         run.reached.reserve(self.size(handler));
         run.handler_from_entry();
         let outlook = self.outlook(&mut run);
+        let calls_much = run.calls_much();
         let found = Found {
             events: self.settled_events(handler, run.events),
             outcomes: run.outcomes,
@@ -109,7 +110,7 @@ impl World<'_> {
             pauses: if wanted { run.pauses } else { Vec::new() },
         };
         let Run { seen, partings, sent, signals, let_in, .. } = run;
-        RunResult { seen, partings, sent, signals, let_in, found, outlook }
+        RunResult { seen, partings, sent, signals, let_in, found, outlook, calls_much }
     }
 
     /// Whether the pauses of a handler are kept for the rules about guards: where others can act in between, or more of the
@@ -140,6 +141,7 @@ impl World<'_> {
             let runs = self.runs[handler.index()];
             self.runs[handler.index()] = runs + 1;
             outlooks[handler.index()] = Some(result.outlook);
+            self.calling_much[handler.index()] |= result.calls_much;
             for (other, part, extent) in result.let_in {
                 if self.begins_within.insert((handler, part, other, extent)) {
                     changed.let_in.insert(other);
@@ -277,6 +279,7 @@ struct RunResult {
     let_in: FxHashSet<(HandlerId, Part, Extent)>,
     found: Found,
     outlook: Outlook,
+    calls_much: bool,
 }
 
 #[derive(Default)]

@@ -11,7 +11,8 @@ use crate::rules::Facts;
 use crate::rules::{Example, Rule};
 use crate::script::ast::{AssignOp, ExprId, ExprKind};
 use crate::source::Span;
-use rustc_hash::FxHashSet;
+use fixedbitset::FixedBitSet;
+use rustc_hash::{FxHashMap, FxHashSet};
 use std::collections::BTreeSet;
 
 /// The rule.
@@ -59,7 +60,7 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
     for (script, unit) in facts.project.script_ids() {
         let graphs = &facts.world.graphs[script.index()];
         let judge = Judge::new(facts, unit, script, &clamping);
-        let none = FxHashSet::default();
+        let none = Places::none_of(unit);
         let handlers = graphs.handlers.iter().map(|graph| (graph, &none));
         let procedures = graphs.procedures.iter().zip(&judge.procedures).map(|(graph, called)| (graph, &called.then));
         for (graph, then) in handlers.chain(procedures) {
@@ -90,20 +91,41 @@ fn clamping(registry: &Registry) -> FxHashSet<VarId> {
     bounds.filter_map(|bound| if let Some(Bound::Variable(id)) = bound { Some(*id) } else { None }).collect()
 }
 
+/// Some of a script's places.
+#[derive(Clone, PartialEq, Eq)]
+struct Places(FixedBitSet);
+
+impl Places {
+    fn none_of(unit: &ScriptUnit) -> Self {
+        Self(FixedBitSet::with_capacity(unit.places.len()))
+    }
+
+    fn contains(&self, place: PlaceId) -> bool {
+        self.0.contains(place.index())
+    }
+
+    fn insert(&mut self, place: PlaceId) {
+        self.0.insert(place.index());
+    }
+
+    fn remove(&mut self, places: &[PlaceId]) {
+        places.iter().for_each(|place| self.0.set(place.index(), false));
+    }
+}
+
 /// The places that are certain to be overwritten before a read; none: no way leads on from here.
-type Overwritten = Option<FxHashSet<PlaceId>>;
+type Overwritten = Option<Places>;
 
 /// What a call of a procedure does to what is written before it.
-#[derive(Default)]
 struct Called {
     /// What it, and all that it calls, can read.
     reads: FxHashSet<CellId>,
     /// Whether others can read while it runs.
     opens: bool,
     /// What it is certain to write before it reads it.
-    overwrites: FxHashSet<PlaceId>,
+    overwrites: Places,
     /// What is certain to be overwritten after every call of it.
-    then: FxHashSet<PlaceId>,
+    then: Places,
 }
 
 /// What is found in a graph.
@@ -112,13 +134,13 @@ struct Found {
     /// The writes that nobody reads.
     dead: Vec<(Span, PlaceId)>,
     /// The calls that stand alone, with what is certain to be overwritten after each.
-    calls: Vec<(ProcId, FxHashSet<PlaceId>)>,
+    calls: Vec<(ProcId, Places)>,
 }
 
 /// Keeps what is overwritten on another way, too.
-fn meet(known: &mut Overwritten, other: &FxHashSet<PlaceId>) {
+fn meet(known: &mut Overwritten, other: &Places) {
     match known {
-        Some(known) => known.retain(|place| other.contains(place)),
+        Some(known) => known.0.intersect_with(&other.0),
         None => *known = Some(other.clone()),
     }
 }
@@ -128,6 +150,12 @@ struct Judge<'a, 'p> {
     unit: &'a ScriptUnit,
     clamping: &'a FxHashSet<VarId>,
     procedures: Vec<Called>,
+    /// The places of each cell.
+    of_cell: FxHashMap<CellId, Vec<PlaceId>>,
+    /// The places that are reached through each name.
+    through: FxHashMap<PlaceId, Vec<PlaceId>>,
+    /// The places that only one body has.
+    locals: Vec<PlaceId>,
 }
 
 impl<'a, 'p> Judge<'a, 'p> {
@@ -137,7 +165,8 @@ impl<'a, 'p> Judge<'a, 'p> {
             .iter()
             .map(|graph| {
                 let mut steps = graph.blocks.iter().flat_map(|block| &block.steps);
-                Called { opens: steps.any(|step| opens(unit, step)), ..Called::default() }
+                let (overwrites, then) = (Places::none_of(unit), Places::none_of(unit));
+                Called { reads: FxHashSet::default(), opens: steps.any(|step| opens(unit, step)), overwrites, then }
             })
             .collect();
         for access in facts.world.accesses[script.index()].iter().filter(|access| !access.writes()) {
@@ -146,17 +175,42 @@ impl<'a, 'p> Judge<'a, 'p> {
             }
         }
         take_over(&mut procedures, &graphs.iter().map(|graph| called(unit, &graph.blocks)).collect::<Vec<_>>());
-        let mut judge = Self { facts, unit, clamping, procedures };
+        let mut judge = Self {
+            facts,
+            unit,
+            clamping,
+            procedures,
+            of_cell: FxHashMap::default(),
+            through: FxHashMap::default(),
+            locals: Vec::new(),
+        };
+        judge.sort_places();
         // Procedures that call each other: from nothing upwards, as far as two rounds see.
         for _ in 0..2 {
             for (at, graph) in graphs.iter().enumerate() {
-                let mut first = judge.at_start(graph, &FxHashSet::default()).swap_remove(0).unwrap_or_default();
-                first.retain(|&place| !judge.is_local(place));
+                let none = Places::none_of(unit);
+                let mut first = judge.at_start(graph, &none).swap_remove(0).unwrap_or(none);
+                first.remove(&judge.locals);
                 judge.procedures[at].overwrites = first;
             }
         }
         judge.find_what_comes_then(script);
         judge
+    }
+
+    fn sort_places(&mut self) {
+        for at in 0..self.unit.places.len() {
+            let place = PlaceId::at(at);
+            if let Some(cell) = self.facts.project.cell_of(self.unit, place) {
+                self.of_cell.entry(cell).or_default().push(place);
+            }
+            if let Place::Variable(_, Base::Held(held)) = self.unit.place(place) {
+                self.through.entry(held).or_default().push(place);
+            }
+            if self.is_local(place) {
+                self.locals.push(place);
+            }
+        }
     }
 
     /// What every call of a procedure is followed by, to the greatest fixpoint, as far as calls that stand alone go: a value
@@ -166,7 +220,7 @@ impl<'a, 'p> Judge<'a, 'p> {
         if graphs.procedures.is_empty() {
             return;
         }
-        let none = FxHashSet::default();
+        let none = Places::none_of(self.unit);
         let mut then: Vec<Overwritten> = vec![None; graphs.procedures.len()];
         let mut open: BTreeSet<usize> = BTreeSet::new();
         for graph in &graphs.handlers {
@@ -184,7 +238,7 @@ impl<'a, 'p> Judge<'a, 'p> {
         let then: Vec<Overwritten> =
             then.into_iter().enumerate().map(|(at, then)| then.filter(|_| !alone(at))).collect();
         for (called, then) in self.procedures.iter_mut().zip(then) {
-            called.then = then.unwrap_or_default();
+            called.then = then.unwrap_or_else(|| none.clone());
         }
     }
 
@@ -197,27 +251,23 @@ impl<'a, 'p> Judge<'a, 'p> {
         open: &mut BTreeSet<usize>,
     ) {
         while let Some(at) = open.pop_first() {
-            let ends = then[at].clone().filter(|_| !alone(at)).unwrap_or_default();
+            let ends = then[at].clone().filter(|_| !alone(at)).unwrap_or_else(|| Places::none_of(self.unit));
             self.follow_calls(&procedures[at], &ends, then, open);
         }
     }
 
     /// Takes in what is certain to be overwritten after the calls in a body; those whose procedures are followed by less than
     /// before are open again.
-    fn follow_calls(
-        &self,
-        graph: &Graph,
-        ends: &FxHashSet<PlaceId>,
-        then: &mut [Overwritten],
-        open: &mut BTreeSet<usize>,
-    ) {
+    fn follow_calls(&self, graph: &Graph, ends: &Places, then: &mut [Overwritten], open: &mut BTreeSet<usize>) {
         let at_start = self.at_start(graph, ends);
         let mut found = Found::default();
         graph.blocks.iter().for_each(|block| drop(self.block(block, &at_start, ends, &mut found)));
-        for (id, after) in found.calls {
-            let before = then[id.index()].as_ref().map(FxHashSet::len);
-            meet(&mut then[id.index()], &after.into_iter().filter(|&place| !self.is_local(place)).collect());
-            if then[id.index()].as_ref().map(FxHashSet::len) != before {
+        for (id, mut after) in found.calls {
+            after.remove(&self.locals);
+            let count = |then: &Overwritten| then.as_ref().map(|then| then.0.count_ones(..));
+            let before = count(&then[id.index()]);
+            meet(&mut then[id.index()], &after);
+            if count(&then[id.index()]) != before {
                 open.insert(id.index());
             }
         }
@@ -232,7 +282,7 @@ impl<'a, 'p> Judge<'a, 'p> {
     }
 
     /// What is certain to be overwritten, by block: a backward must-analysis over the graph, to its greatest fixpoint.
-    fn at_start(&self, graph: &Graph, ends: &FxHashSet<PlaceId>) -> Vec<Overwritten> {
+    fn at_start(&self, graph: &Graph, ends: &Places) -> Vec<Overwritten> {
         let count = graph.blocks.len();
         let mut at_start: Vec<Overwritten> = vec![None; count];
         loop {
@@ -250,7 +300,7 @@ impl<'a, 'p> Judge<'a, 'p> {
         }
     }
 
-    fn dead(&self, graph: &Graph, ends: &FxHashSet<PlaceId>) -> Vec<(Span, PlaceId)> {
+    fn dead(&self, graph: &Graph, ends: &Places) -> Vec<(Span, PlaceId)> {
         let at_start = self.at_start(graph, ends);
         let mut found = Found::default();
         for block in &graph.blocks {
@@ -262,13 +312,7 @@ impl<'a, 'p> Judge<'a, 'p> {
         dead
     }
 
-    fn block(
-        &self,
-        block: &Block,
-        at_start: &[Overwritten],
-        ends: &FxHashSet<PlaceId>,
-        found: &mut Found,
-    ) -> Overwritten {
+    fn block(&self, block: &Block, at_start: &[Overwritten], ends: &Places, found: &mut Found) -> Overwritten {
         let mut state: Overwritten = None;
         let successors = block.exit.successors();
         for next in &successors {
@@ -278,7 +322,7 @@ impl<'a, 'p> Judge<'a, 'p> {
         }
         match block.exit {
             Exit::End | Exit::Return(_) => state = Some(ends.clone()),
-            Exit::Choose(_) | Exit::Restart | Exit::Gone => state = Some(FxHashSet::default()),
+            Exit::Choose(_) | Exit::Restart | Exit::Gone => state = Some(Places::none_of(self.unit)),
             _ => {}
         }
         let mut state = state?;
@@ -294,16 +338,16 @@ impl<'a, 'p> Judge<'a, 'p> {
         Some(state)
     }
 
-    fn step(&self, step: &Step, state: &mut FxHashSet<PlaceId>, found: &mut Found) {
+    fn step(&self, step: &Step, state: &mut Places, found: &mut Found) {
         if opens(self.unit, step) {
-            state.clear();
+            state.0.clear();
         }
         if let StepKind::Call(call) = step.kind
             && let Meaning::Procedure(id) = self.unit.meaning(call)
         {
             found.calls.push((id, state.clone()));
             self.called(id, state);
-            state.extend(&self.procedures[id.index()].overwrites);
+            state.0.union_with(&self.procedures[id.index()].overwrites.0);
             // The call itself is through; what its arguments read comes before it.
             if let ExprKind::Call(_, arguments) = &self.unit.tree.expr(call).kind {
                 arguments.iter().for_each(|&argument| self.reads(argument, state));
@@ -311,7 +355,7 @@ impl<'a, 'p> Judge<'a, 'p> {
             return;
         }
         if let StepKind::Assign { place, op, axis, .. } = &step.kind {
-            if state.contains(place) {
+            if state.contains(*place) {
                 found.dead.push((step.span, *place));
             }
             self.rebound(*place, state);
@@ -336,7 +380,7 @@ impl<'a, 'p> Judge<'a, 'p> {
             value.into_iter().for_each(|expr| self.reads(expr, state));
             if op != AssignOp::Set
                 || self.unit.place_of(target).is_some_and(|place| {
-                    matches!(self.unit.meaning(target), Meaning::Axis(..)) && state.contains(&place)
+                    matches!(self.unit.meaning(target), Meaning::Axis(..)) && state.contains(place)
                 })
             {
                 self.reads(target, state);
@@ -355,12 +399,12 @@ impl<'a, 'p> Judge<'a, 'p> {
     }
 
     /// A name that takes another instance ends what is known of the variables behind it.
-    fn rebound(&self, place: PlaceId, state: &mut FxHashSet<PlaceId>) {
-        state.retain(|&other| !matches!(self.unit.place(other), Place::Variable(_, Base::Held(held)) if held == place));
+    fn rebound(&self, place: PlaceId, state: &mut Places) {
+        state.remove(self.through.get(&place).map_or(&[], Vec::as_slice));
     }
 
     /// The names that a target goes through are read.
-    fn way(&self, target: ExprId, state: &mut FxHashSet<PlaceId>) {
+    fn way(&self, target: ExprId, state: &mut Places) {
         let mut place = self.unit.place_of(target);
         while let Some(Place::Variable(_, Base::Held(held))) = place.map(|place| self.unit.place(place)) {
             self.read(held, state);
@@ -368,7 +412,7 @@ impl<'a, 'p> Judge<'a, 'p> {
         }
     }
 
-    fn reads(&self, expr: ExprId, state: &mut FxHashSet<PlaceId>) {
+    fn reads(&self, expr: ExprId, state: &mut Places) {
         walk_expr(self.unit, expr, &mut |inner| match self.unit.meaning(inner) {
             Meaning::Value(place) | Meaning::Axis(place, _) => {
                 self.read(place, state);
@@ -386,25 +430,23 @@ impl<'a, 'p> Judge<'a, 'p> {
         });
     }
 
-    fn called(&self, id: ProcId, state: &mut FxHashSet<PlaceId>) {
+    fn called(&self, id: ProcId, state: &mut Places) {
         let called = &self.procedures[id.index()];
         if called.opens {
-            state.clear();
+            state.0.clear();
         }
         called.reads.iter().for_each(|&cell| self.read_cell(cell, state));
     }
 
-    fn read(&self, place: PlaceId, state: &mut FxHashSet<PlaceId>) {
+    fn read(&self, place: PlaceId, state: &mut Places) {
         match self.facts.project.cell_of(self.unit, place) {
             Some(cell) => self.read_cell(cell, state),
-            None => {
-                state.remove(&place);
-            }
+            None => state.remove(&[place]),
         }
     }
 
-    fn read_cell(&self, cell: CellId, state: &mut FxHashSet<PlaceId>) {
-        state.retain(|&place| self.facts.project.cell_of(self.unit, place) != Some(cell));
+    fn read_cell(&self, cell: CellId, state: &mut Places) {
+        state.remove(self.of_cell.get(&cell).map_or(&[], Vec::as_slice));
     }
 }
 
@@ -414,14 +456,12 @@ fn take_over(procedures: &mut [Called], calls: &[Vec<ProcId>]) {
     let mut changed = true;
     while std::mem::take(&mut changed) {
         for (at, callees) in calls.iter().enumerate().rev() {
-            for callee in callees.iter().map(|id| id.index()).filter(|&callee| callee != at) {
-                let theirs = std::mem::take(&mut procedures[callee]);
-                let mine = &mut procedures[at];
+            for callee in callees.iter().map(|id| id.index()) {
+                let Ok([mine, theirs]) = procedures.get_disjoint_mut([at, callee]) else { continue };
                 let before = (mine.reads.len(), mine.opens);
                 mine.reads.extend(&theirs.reads);
                 mine.opens |= theirs.opens;
                 changed |= before != (mine.reads.len(), mine.opens);
-                procedures[callee] = theirs;
             }
         }
     }
