@@ -3,7 +3,7 @@
 use crate::finding::{Finding, Level, RuleName};
 use crate::flow::access::walk_expr;
 use crate::project::builtin::Builtin;
-use crate::project::{Base, CellId, Meaning, Place, PlaceId, ScriptId, ScriptUnit};
+use crate::project::{Base, CellId, Meaning, Place, PlaceId, ProcId, ScriptId, ScriptUnit};
 use crate::registry::Bound;
 use crate::rules::Facts;
 use crate::rules::{Example, Rule};
@@ -136,17 +136,13 @@ fn changes(facts: &Facts<'_>, script: ScriptId, unit: &ScriptUnit, block: &Block
         StatementKind::Spawn { .. } | StatementKind::Remove(_) => changed = true,
         _ => {}
     });
-    let mut called = |expr: ExprId| {
-        if let Meaning::Procedure(id) = unit.meaning(expr) {
-            changed |= cells.iter().any(|cell| facts.world.written_by(script, id).contains(cell));
-        }
+    let writes = |id: ProcId| cells.iter().any(|cell| facts.world.written_by(script, id).contains(cell));
+    let writing: Vec<bool> = (0..unit.procedures.len()).map(|id| !changed && writes(ProcId::at(id))).collect();
+    let calls_writing = |(at, expr): (u32, &Expr)| {
+        let called = if let Meaning::Procedure(id) = unit.meaning(ExprId(at)) { Some(id) } else { None };
+        called.is_some_and(|id| writing[id.index()]) && block.span.contains(expr.span)
     };
-    for (at, expr) in (0u32..).zip(&unit.tree.exprs) {
-        if block.span.contains(expr.span) {
-            called(ExprId(at));
-        }
-    }
-    changed
+    changed || writing.contains(&true) && (0..).zip(&unit.tree.exprs).any(calls_writing)
 }
 
 /// The cells that reading a place reads: its own, those it goes through, and its bounds.
