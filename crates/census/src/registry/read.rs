@@ -1367,7 +1367,12 @@ pub fn bound_at_start(bound: &Bound, registry: &Registry) -> Option<f64> {
 fn check_min_max(id: VarId, registry: &mut Registry, problems: &mut Problems) {
     let variable = registry.var(id);
     if variable.overflow == Overflow::Wrap {
-        let numbers = matches!((&variable.min, &variable.max), (Some(Bound::Number(_)), Some(Bound::Number(_))));
+        // One that could not be read was told of, and may be meant for a number.
+        let is_number = |end: End| match variable.bound(end) {
+            Some(bound) => matches!(bound, Bound::Number(_)),
+            None => variable.place.has(end.word()),
+        };
+        let numbers = [End::Min, End::Max].into_iter().all(is_number);
         if variable.ty != Type::Unknown && (variable.ty != Type::Int || !numbers) {
             let at = variable.place.key("overflow");
             problems.entry(at, "`overflow = \"wrap\"` is for an `int` with a number for `min` and for `max`");

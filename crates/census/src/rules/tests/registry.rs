@@ -64,6 +64,9 @@ fn ranges_that_can_not_be() {
         "type = \"number\"\nscope = \"global\"\ndefault = 0.5\nmax = 2\noverflow = \"wrap\" # ~ registry/bad-entry\n",
     );
     variable("type = \"int\"\nscope = \"global\"\ndefault = 0\nmin = 0\noverflow = \"wrap\" # ~ registry/bad-entry\n");
+    variable(
+        "type = \"int\"\nscope = \"global\"\ndefault = 0\nmin = 0\nmax = \"5\" # ~ registry/bad-entry\noverflow = \"wrap\"\n",
+    );
     variable("type = \"int\"\nscope = \"global\"\ndefault = 0\noverflow = \"burst\" # ~ registry/bad-entry\n");
 }
 
