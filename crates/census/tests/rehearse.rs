@@ -530,6 +530,33 @@ fn removed_handlers_see_the_last_values() {
 }
 
 #[test]
+fn removed_handlers_see_them_where_one_takes_itself_away_as_it_asks_whether_to_go_on() {
+    let waits = "script a for boat\n\non touched(other: boat) {\n    wait until is_over()\n}\n\n";
+    let asks =
+        "proc is_over() -> bool {\n    remove self\n    return true\n}\n\non removed {\n    tide.log = load\n}\n";
+    play(&[&format!("{waits}{asks}")], |run| {
+        let dusk = run.instance("dusk_boat");
+        run.touch("dusk_boat", dusk);
+        run.machine.pass(20);
+        assert_eq!((run.whole("tide.log"), run.faults()), (3, Vec::new()));
+    });
+}
+
+#[test]
+fn who_asks_whether_to_go_on_may_take_away_others_that_wait() {
+    let script = "script a for boat\n\non touched(other: boat) {\n    wait until may_go(other)\n    tide.log += 1\n}\n\nproc may_go(other: boat) -> bool {\n    if other is not none and other != self and tide.log > 0 { remove other }\n    return tide.log > 1\n}\n\non spawn { tide.log = 0 }\n\non removed { tide.log += load }\n";
+    let bell = "script b for tide\n\non bell {\n    log = 1\n}\n";
+    play(&[script, bell], |run| {
+        let dusk = run.instance("dusk_boat");
+        run.touch("dusk_boat", dusk);
+        run.touch("dawn_boat", dusk);
+        run.bell();
+        run.machine.pass(20);
+        assert_eq!((run.whole("tide.log"), run.faults()), (5, Vec::new()));
+    });
+}
+
+#[test]
 fn removed_handlers_see_them_after_a_wait_too_but_not_in_another_scene() {
     let script = "script a for boat\n\non touched(other: boat) {\n    remove other\n}\n\non removed {\n    wait 1s\n    tide.log += load\n}\n";
     let goes = "script b for tide\n\non bell {\n    go marsh\n}\n";

@@ -82,8 +82,8 @@ enum Next {
 
 impl Activation {
     /// One that does nothing.
-    pub(super) fn nobody() -> Self {
-        Self::new(HandlerId(0), ScriptId(0), None)
+    pub(super) fn nobody(begun: u64) -> Self {
+        Self { begun, ..Self::new(HandlerId(0), ScriptId(0), None) }
     }
 
     fn new(handler: HandlerId, script: ScriptId, of: Option<InstanceAt>) -> Self {

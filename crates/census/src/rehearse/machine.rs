@@ -20,6 +20,9 @@ use rustc_hash::FxHashMap;
 use smallvec::SmallVec;
 use std::collections::{BTreeMap, VecDeque};
 
+/// How often those that wait are asked at one moment whether to go on, while what they do in answer sets off more.
+const MOST_ASKED: u32 = 8;
+
 /// When a run that does not become quiet is stopped.
 #[derive(Clone, Copy, Debug)]
 pub struct Limits {
@@ -348,8 +351,16 @@ impl<'l, 'p, O: Observer> Machine<'l, 'p, O> {
         self.beginnings = 0;
         self.steps = 0;
         self.judged = 0;
+        let mut asked = 0;
         while self.stopped.is_none() {
-            let Some(trigger) = self.queue.pop().or_else(|| self.next_ready()) else { break };
+            let Some(trigger) = self.queue.pop().or_else(|| self.next_ready()) else {
+                // Who was asked may have done something on the way, as often as it is asked.
+                asked += 1;
+                if self.queue.is_empty() || asked >= MOST_ASKED {
+                    break;
+                }
+                continue;
+            };
             self.dispatch(trigger);
             self.dispatches += 1;
             self.dispatched += 1;
@@ -368,13 +379,27 @@ impl<'l, 'p, O: Observer> Machine<'l, 'p, O> {
 
     /// The first `wait until` whose condition holds.
     fn next_ready(&mut self) -> Option<Trigger> {
-        for at in 0..self.waiting.len() {
-            let mut activation = std::mem::replace(&mut self.waiting[at], Box::new(Activation::nobody()));
+        let mut at = 0;
+        while let Some(next) = self.waiting.get_mut(at) {
+            let begun = next.begun;
+            let mut activation = std::mem::replace(next, Box::new(Activation::nobody(begun)));
             let ready = self.is_ready(&mut activation);
-            self.waiting[at] = activation;
-            if ready {
-                return Some(Trigger::Resume(self.waiting.remove(at)));
+            // Who asks may remove instances on the way, and with them what waited before it, or itself.
+            at = self.waiting.partition_point(|other| other.begun < begun);
+            if self.waiting.get(at).is_none_or(|other| other.begun != begun) {
+                continue;
             }
+            if ready || activation.ended {
+                self.waiting.remove(at);
+            } else {
+                self.waiting[at] = activation;
+                at += 1;
+                continue;
+            }
+            if !activation.ended {
+                return Some(Trigger::Resume(activation));
+            }
+            self.tell(&Happening::Dropped { id: activation.id });
         }
         None
     }
@@ -443,11 +468,12 @@ impl<'l, 'p, O: Observer> Machine<'l, 'p, O> {
         self.end_dispatch();
     }
 
-    /// The last values of a removed instance go once none of its `removed` handlers waits any more.
+    /// The last values of a removed instance go once none of its `removed` handlers waits, or is to come, any more.
     fn forget_once_through(&mut self, at: InstanceAt) {
         let actor = self.memory.instances[at.0 as usize].actor;
         let answered = self.layout.answers.removed.contains_key(&actor);
-        if !answered || !self.parked().any(|activation| activation.of == Some(at)) {
+        let waits = || self.parked().any(|activation| activation.of == Some(at));
+        if !answered || !(self.queue.has_removed(at) || waits()) {
             self.memory.forget(at);
         }
     }

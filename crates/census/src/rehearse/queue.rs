@@ -1,6 +1,7 @@
 //! The queue of what is to be dispatched: first in, first out.
 
 use super::activation::Activation;
+use super::layout::InstanceAt;
 use super::machine::Trigger;
 use std::collections::VecDeque;
 
@@ -24,6 +25,10 @@ impl Queue {
         Some(trigger)
     }
 
+    pub fn is_empty(&self) -> bool {
+        self.triggers.is_empty()
+    }
+
     pub fn clear(&mut self) {
         self.triggers.clear();
         self.resuming = 0;
@@ -36,6 +41,11 @@ impl Queue {
             Trigger::Resume(activation) => Some(&**activation),
             _ => None,
         })
+    }
+
+    /// Whether the `removed` handlers of an instance are still to come.
+    pub fn has_removed(&self, at: InstanceAt) -> bool {
+        self.triggers.iter().any(|trigger| matches!(trigger, Trigger::Removed(gone) if *gone == at))
     }
 
     /// Drops those activations that do not stay.
