@@ -165,6 +165,8 @@ pub struct World<'p> {
     unread: FxHashSet<String>,
     /// Those of them that may be meant where something is written, or a procedure called.
     unread_targets: FxHashSet<String>,
+    /// The handlers of which something could not be read that may be what keeps them out.
+    unread_guards: Vec<HandlerId>,
     beforehand: Beforehand,
     beginnings: fresh::Beginnings,
     /// What cells hold that something is certain to give a value to as things begin.
@@ -276,6 +278,7 @@ impl<'p> World<'p> {
                 .flat_map(|unit| unit.unread_names.union(&unit.meant_names).cloned())
                 .chain(project.registry.unread.iter().cloned())
                 .collect(),
+            unread_guards: Vec::new(),
             unread_targets: project
                 .scripts
                 .iter()
@@ -324,6 +327,7 @@ impl<'p> World<'p> {
         world.find_sent_unread();
         world.find_certain();
         world.unsettled = world.find_unsettled();
+        world.unread_guards = world.find_unread_guards();
         world.start_reach();
         world.find_thresholds();
         world.compared = world.find_compared();

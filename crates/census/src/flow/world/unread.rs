@@ -234,9 +234,16 @@ impl World<'_> {
     /// Whether something of a handler that could not be read may be what keeps it out.
     #[must_use]
     pub fn guards_unread(&self, handler: HandlerId) -> bool {
-        let (unit, ..) = self.parts(handler);
-        self.acts_unread(handler)
-            || [&unit.mistaken, &unit.tree.skipped].iter().any(|of| self.is_any_within(handler, of))
+        self.unread_guards.binary_search(&handler).is_ok()
+    }
+
+    /// Finds those handlers.
+    pub(super) fn find_unread_guards(&self) -> Vec<HandlerId> {
+        let is_unread = |&id: &HandlerId| {
+            let (unit, ..) = self.parts(id);
+            self.acts_unread(id) || [&unit.mistaken, &unit.tree.skipped].iter().any(|of| self.is_any_within(id, of))
+        };
+        self.handler_ids().filter(is_unread).collect()
     }
 
     /// Whether something that a handler does to what means nothing may have been meant for what it asks for on entry: the
@@ -273,7 +280,7 @@ impl World<'_> {
         if asked.iter().any(|cell| self.unsettled[cell.index()]) {
             return true;
         }
-        self.handler_ids().filter(|&id| self.guards_unread(id)).any(|id| {
+        self.unread_guards.iter().any(|&id| {
             let (script, index) = self.handler(id);
             let own = |access: &&Access| access.body == Body::Handler(index) && access.writes();
             self.accesses[script.index()].iter().filter(own).any(|access| asked.contains(&access.cell))

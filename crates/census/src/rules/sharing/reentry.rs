@@ -60,6 +60,7 @@ on touched(other: parcel) when not busy {
 
 fn check(facts: &Facts<'_>) -> Vec<Finding> {
     let mut findings = Vec::new();
+    let mut signals = resent::Signals::new(facts);
     for handler in facts.handlers().filter(|handler| can_come_again(facts, handler)) {
         let after: Vec<Span> = guard::steps(facts, &handler)
             .into_iter()
@@ -75,7 +76,7 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
                 after.iter().any(|at| again.contains_key(at))
                     && !is_put_back_elsewhere(facts, &handler, pause, &after)
                     && !asks_again(facts, &handler, pause, &after)
-                    && resent::can_come_again(facts, &handler, pause)
+                    && signals.can_come_again(&handler, pause)
             }
         });
         let unread = || {

@@ -11,21 +11,80 @@ use crate::rules::Facts;
 use crate::rules::facts::HandlerView;
 use crate::script::ast::Trigger;
 use crate::source::Span;
-use rustc_hash::FxHashMap;
+use rustc_hash::{FxHashMap, FxHashSet};
 
 /// What some cells certainly hold.
 type Held = FxHashMap<CellId, Abstract>;
 
-/// How many signals that set each other off are followed.
-const LONGEST_CHAIN: usize = 8;
+/// How many handlers that send a signal are looked at; of more, one can surely send it again.
+const MOST_SENDERS: usize = 32;
 
-/// Whether the signal that a handler answers may come again while an activation of it is at a pause.
-#[must_use]
-pub fn can_come_again(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, pause: &Pause) -> bool {
-    let Some(signal) = sent_by_scripts(facts, handler.id) else { return true };
-    let Some(held) = held_when_sent(facts, signal, LONGEST_CHAIN) else { return true };
-    let held = held_at(facts, handler, pause, held);
-    can_be_sent(facts, signal, &held, LONGEST_CHAIN)
+/// What is known of the signals that scripts send, as it was asked for.
+pub struct Signals<'a, 'p> {
+    facts: &'a Facts<'p>,
+    held: FxHashMap<SignalId, Option<Held>>,
+    /// Whether it can be sent again as long as all stays as its senders left it.
+    as_left: FxHashMap<SignalId, bool>,
+}
+
+impl<'a, 'p> Signals<'a, 'p> {
+    /// Nothing is known yet.
+    pub fn new(facts: &'a Facts<'p>) -> Self {
+        Self { facts, held: FxHashMap::default(), as_left: FxHashMap::default() }
+    }
+
+    /// Whether the signal that a handler answers may come again while an activation of it is at a pause.
+    pub fn can_come_again(&mut self, handler: &HandlerView<'_, '_>, pause: &Pause) -> bool {
+        let facts = self.facts;
+        let Some(signal) = sent_by_scripts(facts, handler.id) else { return true };
+        let Some(held) = self.held_when_sent(signal) else { return true };
+        let left = held_at(facts, handler, pause, &held);
+        let again = || can_be_sent(facts, signal, &left, &mut FxHashSet::default());
+        if left == held { *self.as_left.entry(signal).or_insert_with(again) } else { again() }
+    }
+
+    /// What is certain wherever a signal is sent, since its senders have set it on the way; nothing where it may be sent twice
+    /// by one activation.
+    fn held_when_sent(&mut self, signal: SignalId) -> Option<Held> {
+        if let Some(known) = self.held.get(&signal) {
+            return known.clone();
+        }
+        self.held.insert(signal, None); // Of signals that set each other off in a circle nothing is certain.
+        let held = self.find_held_when_sent(signal);
+        self.held.insert(signal, held.clone());
+        held
+    }
+
+    fn find_held_when_sent(&mut self, signal: SignalId) -> Option<Held> {
+        let facts = self.facts;
+        let mut all: Option<Held> = None;
+        let mut causes = FxHashSet::default();
+        for &sender in Some(facts.senders(signal)).filter(|senders| senders.len() <= MOST_SENDERS)? {
+            let sender = facts.handler(sender);
+            let cause = sent_by_scripts(facts, sender.id);
+            // What is sent once is sent on by each that answers it.
+            if cause.is_some_and(|cause| is_one_of_many(facts, &sender) || !causes.insert(cause)) {
+                return None;
+            }
+            let before = match cause {
+                Some(cause) => self.held_when_sent(cause)?,
+                None => Held::default(),
+            };
+            let sendings = facts.world.sendings_from(sender.id);
+            let ours = || sendings.iter().filter(|sending| sending.signal == signal);
+            if !is_sent_once(&sender, &ours().map(|sending| sending.at).collect::<Vec<Span>>()) {
+                return None;
+            }
+            for sending in ours() {
+                let here = held_at_sending(facts, &sender, sending, &before);
+                all = Some(match all {
+                    Some(known) => common(known, &here),
+                    None => here,
+                });
+            }
+        }
+        all
+    }
 }
 
 /// The signal that a handler answers, where only scripts send it.
@@ -38,33 +97,6 @@ fn sent_by_scripts(facts: &Facts<'_>, id: HandlerId) -> Option<SignalId> {
 /// Those that send what a handler answers, where only scripts do.
 pub fn senders<'f>(facts: &'f Facts<'_>, id: HandlerId) -> impl Iterator<Item = HandlerId> + use<'f> {
     sent_by_scripts(facts, id).into_iter().flat_map(|signal| facts.senders(signal)).copied()
-}
-
-/// What is certain wherever a signal is sent, since its senders have set it on the way; nothing where it may be sent twice by
-/// one activation.
-fn held_when_sent(facts: &Facts<'_>, signal: SignalId, chain: usize) -> Option<Held> {
-    let mut all: Option<Held> = None;
-    for &sender in facts.senders(signal) {
-        let sender = facts.handler(sender);
-        let mut before = Held::default();
-        if let Some(cause) = sent_by_scripts(facts, sender.id) {
-            before = held_when_sent(facts, cause, chain.checked_sub(1)?)?;
-        }
-        let sendings = facts.world.sendings_from(sender.id);
-        let at: Vec<Span> =
-            sendings.iter().filter(|sending| sending.signal == signal).map(|sending| sending.at).collect();
-        if !is_sent_once(&sender, &at) {
-            return None;
-        }
-        for sending in sendings.iter().filter(|sending| sending.signal == signal) {
-            let here = held_at_sending(facts, &sender, sending, &before);
-            all = Some(match all {
-                Some(known) => common(known, &here),
-                None => here,
-            });
-        }
-    }
-    all
 }
 
 /// Whether one activation comes to at most one of these, and not over and over. What procedures send is not followed.
@@ -114,13 +146,13 @@ fn common(mut one: Held, other: &Held) -> Held {
 }
 
 /// What is left of it where the answer pauses: the answer may put a cell back before that.
-fn held_at(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, pause: &Pause, held: Held) -> Held {
+fn held_at(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, pause: &Pause, held: &Held) -> Held {
     let table = facts.world.table(handler.id);
     let mut left = Held::default();
-    for (cell, value) in held {
+    for (&cell, value) in held {
         let slot = table.slots.iter().position(|slot| slot.cell == Some(cell));
         let Some(slot) = slot.and_then(|slot| u32::try_from(slot).ok()) else {
-            left.insert(cell, value);
+            left.insert(cell, value.clone());
             continue;
         };
         let pauses = facts.world.pauses_from(handler.id, Some((slot, value.value.clone())));
@@ -134,12 +166,15 @@ fn held_at(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, pause: &Pause, held
     left
 }
 
-/// Whether somebody can send a signal as long as these cells hold these values.
-fn can_be_sent(facts: &Facts<'_>, signal: SignalId, held: &Held, chain: usize) -> bool {
+/// Whether somebody can send a signal as long as these cells hold these values; those signals that were asked about are not
+/// asked about again.
+fn can_be_sent(facts: &Facts<'_>, signal: SignalId, held: &Held, asked: &mut FxHashSet<SignalId>) -> bool {
+    asked.insert(signal);
     facts.senders(signal).iter().any(|&id| {
         let sender = facts.handler(id);
         let is_over = matches!(sender.tree.trigger, Trigger::Start) && !is_one_of_many(facts, &sender);
-        if is_over {
+        let cause = sent_by_scripts(facts, id);
+        if is_over || cause.is_some_and(|cause| asked.contains(&cause)) {
             return false;
         }
         let reached = facts.world.reached_holding(id, held);
@@ -149,7 +184,7 @@ fn can_be_sent(facts: &Facts<'_>, signal: SignalId, held: &Held, chain: usize) -
             matches!(step.kind, StepKind::Send { signal: Some(sent), .. } if sent == signal)
                 && reached.contains_key(&step.span)
         });
-        sends && sent_by_scripts(facts, id).is_none_or(|cause| chain == 0 || can_be_sent(facts, cause, held, chain - 1))
+        sends && cause.is_none_or(|cause| can_be_sent(facts, cause, held, asked))
     })
 }
 
@@ -206,6 +241,17 @@ passed = { from = \"script\" }
         judged(&ONE.replace("    send begun\n", "    repeat 2 { send begun }\n"), TOLD);
         let chain = ONE.replace("begun", "passed");
         judged(&format!("{chain}\non passed {{ send begun }}\n\non touched(other) {{ send passed }}\n"), TOLD);
+    }
+
+    #[test]
+    fn what_many_send_on_comes_many_times() {
+        let names = ["passed", "p1", "p2", "p3", "p4", "p5", "p6", "begun"];
+        let declared: String = names[1..7].iter().map(|name| format!("{name} = {{ from = \"script\" }}\n")).collect();
+        let passes: String =
+            names.windows(2).flat_map(|pair| vec![format!("on {} {{ send {} }}\n", pair[0], pair[1]); 20]).collect();
+        let script = format!("script tides for tide\n\n{}{passes}{TOLD}", ONE.replace("begun", "passed"));
+        // Each time that the first one comes the last one comes many times.
+        expect_in_scripts(&format!("{REGISTRY}{declared}"), &[&script]);
     }
 
     #[test]
