@@ -8,6 +8,7 @@ use crate::rules::facts::HandlerView;
 use crate::rules::{Example, Rule};
 use crate::script::ast::Trigger;
 use crate::source::Span;
+use std::cell::LazyCell;
 
 /// The rule.
 pub const RULE: Rule = Rule {
@@ -70,11 +71,13 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
         let put_off = guard::put_off(&handler);
         let is_to_come =
             |pause: &Pause, at: &Span| pause.wait.is_some() || put_off.iter().any(|block| block.span.contains(*at));
+        let alone = LazyCell::new(|| facts.world.pauses_left_alone(handler.id));
         let unguarded = guard::waits(&handler).any(|pause| {
-            after.iter().any(|at| is_to_come(pause, at)) && !guard::removes_what_came(facts, &handler, pause) && {
+            let matters =
+                after.iter().any(|at| is_to_come(pause, at)) && !guard::removes_what_came(facts, &handler, pause);
+            matters && !is_put_back_elsewhere(facts, &handler, pause, &after, &alone) && {
                 let again = facts.world.again(handler.id, pause);
                 after.iter().any(|at| again.contains_key(at))
-                    && !is_put_back_elsewhere(facts, &handler, pause, &after)
                     && !asks_again(facts, &handler, pause, &after)
                     && signals.can_come_again(&handler, pause)
             }
@@ -95,15 +98,23 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
 
 /// Whether a handler lets itself in again at a pause only because others have put something back while it waited before: that
 /// they mean to.
-fn is_put_back_elsewhere(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, pause: &Pause, after: &[Span]) -> bool {
-    let mut alone = facts.world.pauses_left_alone(handler.id);
-    alone.retain(|other| (other.wait, other.at, other.later) == (pause.wait, pause.at, pause.later));
+fn is_put_back_elsewhere(
+    facts: &Facts<'_>,
+    handler: &HandlerView<'_, '_>,
+    pause: &Pause,
+    after: &[Span],
+    alone: &LazyCell<Vec<Pause>, impl FnOnce() -> Vec<Pause>>,
+) -> bool {
+    if pause.at_once || pause.forked || pause.later {
+        return false; // The handler itself has put it back.
+    }
+    let is_same = |other: &&Pause| (other.wait, other.at, other.later) == (pause.wait, pause.at, pause.later);
     let lets_in = |other: &Pause| {
         let again = facts.world.again(handler.id, other);
         after.iter().any(|at| again.contains_key(at))
     };
-    let by_itself = pause.at_once || pause.forked || pause.later;
-    !by_itself && !alone.is_empty() && !alone.iter().any(lets_in)
+    let mut same = alone.iter().filter(is_same).peekable();
+    same.peek().is_some() && !same.any(lets_in)
 }
 
 /// Whether a handler asks again after its only wait, so that of all that have waited only the first one does what follows:
