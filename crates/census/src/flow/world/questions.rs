@@ -211,25 +211,23 @@ impl World<'_> {
     /// What a handler sends, and what it has done by then, where nobody puts anything back while it waits.
     #[must_use]
     pub fn sendings_from(&self, handler: HandlerId) -> Vec<Sending> {
-        let mut run = Run::new(self, handler);
-        run.quiet = true;
-        run.keep_pauses = true;
-        run.left_alone = LeftAlone::Everything;
-        let state = run.entry();
-        run.handler_from(state);
-        run.sendings
+        self.left_alone(handler).sendings
     }
 
     /// Where a handler pauses and ends, where nobody puts anything back while it waits.
     #[must_use]
     pub fn pauses_left_alone(&self, handler: HandlerId) -> Vec<Pause> {
+        self.left_alone(handler).pauses
+    }
+
+    fn left_alone(&self, handler: HandlerId) -> Run<'_, '_> {
         let mut run = Run::new(self, handler);
         run.quiet = true;
         run.keep_pauses = true;
         run.left_alone = LeftAlone::Everything;
         let state = run.entry();
         run.handler_from(state);
-        run.pauses
+        run
     }
 
     /// The steps that a handler reaches where these cells hold these values as it begins.
