@@ -235,8 +235,6 @@ pub enum LeftAlone {
 pub struct Sending {
     /// The signal.
     pub signal: SignalId,
-    /// It goes to the script's own instance alone.
-    pub to_own: bool,
     /// The `send`.
     pub at: Span,
     /// What the cells hold whose values are others than at the handler's beginning.
@@ -1063,7 +1061,7 @@ impl<'w, 'p> Run<'w, 'p> {
                     self.address(&mut state, *to);
                 }
                 self.note_sent(&mut state, *signal, *to);
-                self.keep_sending(&state, *signal, *to, step.span);
+                self.keep_sending(&state, *signal, step.span);
             }
             StepKind::Show { text, .. } => self.show(&mut state, *text),
             StepKind::Hide { .. } => {}

@@ -38,10 +38,9 @@ impl<'w> Run<'w, '_> {
         Some(changed.map(|(at, value)| (slot(at), value.clone())).collect())
     }
 
-    pub(super) fn keep_sending(&mut self, state: &State, signal: Option<SignalId>, to: Option<ExprId>, at: Span) {
+    pub(super) fn keep_sending(&mut self, state: &State, signal: Option<SignalId>, at: Span) {
         if let (Some(signal), Some(changed)) = (signal, self.changed_since_begun(state)) {
-            let to_own = to.is_some_and(|to| self.unit.meaning(to) == Meaning::Own);
-            self.sendings.push(Sending { signal, to_own, at, changed });
+            self.sendings.push(Sending { signal, at, changed });
         }
     }
 

@@ -211,21 +211,24 @@ impl World<'_> {
     /// What a handler sends, and what it has done by then, where nobody puts anything back while it waits.
     #[must_use]
     pub fn sendings_from(&self, handler: HandlerId) -> Vec<Sending> {
-        self.left_alone(handler).sendings
+        self.left_alone(handler, &FxHashMap::default()).sendings
     }
 
-    /// Where a handler pauses and ends, where nobody puts anything back while it waits.
+    /// Where a handler pauses and ends, where these cells hold these values as it begins, and nobody puts anything back while
+    /// it waits.
     #[must_use]
-    pub fn pauses_left_alone(&self, handler: HandlerId) -> Vec<Pause> {
-        self.left_alone(handler).pauses
+    pub fn pauses_left_alone(&self, handler: HandlerId, held: &FxHashMap<CellId, Abstract>) -> Vec<Pause> {
+        self.left_alone(handler, held).pauses
     }
 
-    fn left_alone(&self, handler: HandlerId) -> Run<'_, '_> {
+    fn left_alone(&self, handler: HandlerId, held: &FxHashMap<CellId, Abstract>) -> Run<'_, '_> {
         let mut run = Run::new(self, handler);
         run.quiet = true;
         run.keep_pauses = true;
         run.left_alone = LeftAlone::Everything;
-        let state = run.entry();
+        let mut state = run.entry();
+        run.begun = Some(state.values.clone());
+        hold(&run, &mut state, held);
         run.handler_from(state);
         run
     }
@@ -236,11 +239,7 @@ impl World<'_> {
         let mut run = Run::new(self, handler);
         run.quiet = true;
         let mut state = run.entry();
-        for (slot, facts) in run.table.slots.iter().enumerate() {
-            if let Some(value) = facts.cell.and_then(|cell| held.get(&cell)) {
-                state.values[slot] = value.clone();
-            }
-        }
+        hold(&run, &mut state, held);
         run.handler_from(state);
         run.reached
     }
@@ -294,5 +293,14 @@ impl World<'_> {
         (0..run.table.slots.len()).filter(|&at| is_meant(at)).for_each(|at| state.values[at].unset = false);
         run.handler_from(state);
         run.reached
+    }
+}
+
+/// Gives cells these values.
+fn hold(run: &Run<'_, '_>, state: &mut State, held: &FxHashMap<CellId, Abstract>) {
+    for (slot, facts) in run.table.slots.iter().enumerate() {
+        if let Some(value) = facts.cell.and_then(|cell| held.get(&cell)) {
+            state.values[slot] = value.clone();
+        }
     }
 }

@@ -2,10 +2,10 @@
 
 use crate::finding::{Finding, Level, RuleName};
 use crate::flow::access::{Access, AccessKind, Body};
+use crate::flow::world::HandlerId;
 use crate::project::CellId;
 use crate::registry::{Lifetime, Scope, VarId, Variable};
 use crate::rules::Facts;
-use crate::rules::facts::HandlerView;
 use crate::rules::{Example, Rule};
 use crate::script::ast::{Handler, Trigger};
 use crate::source::Span;
@@ -54,6 +54,9 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
     if facts.project.config.lifetime != Lifetime::Session {
         return Vec::new();
     }
+    let starts = facts.handlers().filter(|handler| matches!(handler.tree.trigger, Trigger::Start));
+    let unread_starts: Vec<HandlerId> =
+        starts.map(|handler| handler.id).filter(|&id| facts.world.guards_unread(id)).collect();
     let carried = registry.var_ids().filter(|&id| {
         let variable = registry.var(id);
         let cell = CellId(id.0);
@@ -62,7 +65,7 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
             && !variable.constant
             && facts.uses(cell).any(|(_, access)| changes(variable, access))
             && !facts.world.fresh_at_start(cell)
-            && !may_be_set_unread(facts, &variable.name)
+            && !may_be_set_unread(facts, &unread_starts, &variable.name)
             && !may_be_set_in_a_lost_handler(facts, cell)
             && kept(facts, id)
     });
@@ -88,10 +91,8 @@ fn changes(variable: &Variable, access: &Access) -> bool {
 }
 
 /// Whether a `start` handler may set what has that name, in what could not be read.
-fn may_be_set_unread(facts: &Facts<'_>, name: &str) -> bool {
-    let starts = |handler: &HandlerView<'_, '_>| matches!(handler.tree.trigger, Trigger::Start);
-    let by_another_name = facts.handlers().filter(starts).any(|handler| facts.world.may_be_meant(handler.id, name));
-    by_another_name
+fn may_be_set_unread(facts: &Facts<'_>, unread_starts: &[HandlerId], name: &str) -> bool {
+    unread_starts.iter().any(|&id| facts.world.may_be_meant(id, name))
         || facts.project.scripts.iter().any(|unit| {
             let handlers = &unit.tree.handlers;
             let starts = |handler: &Handler| matches!(handler.trigger, Trigger::Start | Trigger::Unreadable);

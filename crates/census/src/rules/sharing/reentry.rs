@@ -8,6 +8,7 @@ use crate::rules::facts::HandlerView;
 use crate::rules::{Example, Rule};
 use crate::script::ast::Trigger;
 use crate::source::Span;
+use rustc_hash::FxHashMap;
 use std::cell::LazyCell;
 
 /// The rule.
@@ -71,7 +72,7 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
         let put_off = guard::put_off(&handler);
         let is_to_come =
             |pause: &Pause, at: &Span| pause.wait.is_some() || put_off.iter().any(|block| block.span.contains(*at));
-        let alone = LazyCell::new(|| facts.world.pauses_left_alone(handler.id));
+        let alone = LazyCell::new(|| facts.world.pauses_left_alone(handler.id, &FxHashMap::default()));
         let unguarded = guard::waits(&handler).any(|pause| {
             let matters =
                 after.iter().any(|at| is_to_come(pause, at)) && !guard::removes_what_came(facts, &handler, pause);

@@ -3,6 +3,7 @@
 
 use crate::flow::engine::{Pause, Sending};
 use crate::flow::graph::{BlockId, StepKind};
+use crate::flow::linear::Slot;
 use crate::flow::value::Abstract;
 use crate::flow::world::HandlerId;
 use crate::project::CellId;
@@ -18,6 +19,9 @@ type Held = FxHashMap<CellId, Abstract>;
 
 /// How many handlers that send a signal are looked at; of more, one can surely send it again.
 const MOST_SENDERS: usize = 32;
+
+/// How many signals that set each other off are followed back.
+const MOST_CAUSES: usize = 16;
 
 /// What is known of the signals that scripts send, as it was asked for.
 pub struct Signals<'a, 'p> {
@@ -36,7 +40,9 @@ impl<'a, 'p> Signals<'a, 'p> {
     /// Whether the signal that a handler answers may come again while an activation of it is at a pause.
     pub fn can_come_again(&mut self, handler: &HandlerView<'_, '_>, pause: &Pause) -> bool {
         let facts = self.facts;
-        let Some(signal) = sent_by_scripts(facts, handler.id) else { return true };
+        let Some(signal) = sent_by_scripts(facts, handler.id).filter(|&signal| is_soon_sent(facts, signal)) else {
+            return true;
+        };
         let Some(held) = self.held_when_sent(signal) else { return true };
         let left = held_at(facts, handler, pause, &held);
         let again = || can_be_sent(facts, signal, &left, &mut FxHashSet::default());
@@ -85,6 +91,21 @@ impl<'a, 'p> Signals<'a, 'p> {
         }
         all
     }
+}
+
+/// Whether few signals lead to one.
+fn is_soon_sent(facts: &Facts<'_>, signal: SignalId) -> bool {
+    let mut causes = vec![signal];
+    let mut next = 0;
+    while let Some(&signal) = causes.get(next).filter(|_| causes.len() <= MOST_CAUSES) {
+        next += 1;
+        for cause in facts.senders(signal).iter().take(MOST_SENDERS).filter_map(|&id| sent_by_scripts(facts, id)) {
+            if !causes.contains(&cause) {
+                causes.push(cause);
+            }
+        }
+    }
+    causes.len() <= MOST_CAUSES
 }
 
 /// The signal that a handler answers, where only scripts send it.
@@ -147,21 +168,22 @@ fn common(mut one: Held, other: &Held) -> Held {
 
 /// What is left of it where the answer pauses: the answer may put a cell back before that.
 fn held_at(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, pause: &Pause, held: &Held) -> Held {
-    let table = facts.world.table(handler.id);
-    let mut left = Held::default();
-    for (&cell, value) in held {
-        let slot = table.slots.iter().position(|slot| slot.cell == Some(cell));
-        let Some(slot) = slot.and_then(|slot| u32::try_from(slot).ok()) else {
-            left.insert(cell, value.clone());
-            continue;
-        };
-        let pauses = facts.world.pauses_from(handler.id, Some((slot, value.value.clone())));
-        let mut here = pauses.iter().filter(|other| other.wait == pause.wait && other.at == pause.at);
-        let kept = here.try_fold(None::<Abstract>, |known, pause| {
-            let now = pause.changed(slot)?;
-            Some(Some(known.map_or_else(|| now.clone(), |known| known.join(now))))
-        });
-        left.extend(kept.flatten().map(|value| (cell, value)));
+    let slots = (0..).zip(&facts.world.table(handler.id).slots);
+    let named: Vec<(Slot, CellId)> = slots
+        .filter_map(|(slot, facts)| facts.cell.filter(|cell| held.contains_key(cell)).map(|cell| (slot, cell)))
+        .collect();
+    let mut left = held.clone();
+    if named.is_empty() {
+        return left;
+    }
+    let mut pauses = facts.world.pauses_left_alone(handler.id, held);
+    pauses.retain(|other| other.wait == pause.wait && other.at == pause.at);
+    for (slot, cell) in named {
+        let now: Option<Vec<&Abstract>> = pauses.iter().map(|pause| pause.changed(slot)).collect();
+        match now.and_then(|now| now.into_iter().cloned().reduce(|a, b| a.join(&b))) {
+            Some(value) => _ = left.insert(cell, value),
+            None => _ = left.remove(&cell),
+        }
     }
     left
 }
