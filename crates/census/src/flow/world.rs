@@ -272,19 +272,9 @@ impl<'p> World<'p> {
             seen_cleared: vec![false; project.cells.len()],
             written: vec![false; project.cells.len()],
             unsettled: Vec::new(),
-            unread: project
-                .scripts
-                .iter()
-                .flat_map(|unit| unit.unread_names.union(&unit.meant_names).cloned())
-                .chain(project.registry.unread.iter().cloned())
-                .collect(),
+            unread: unread_words(project, |unit| &unit.meant_names),
             unread_guards: Vec::new(),
-            unread_targets: project
-                .scripts
-                .iter()
-                .flat_map(|unit| unit.unread_names.union(&unit.meant_targets).cloned())
-                .chain(project.registry.unread.iter().cloned())
-                .collect(),
+            unread_targets: unread_words(project, |unit| &unit.meant_targets),
             beforehand: Beforehand::default(),
             beginnings: fresh::Beginnings::default(),
             given: given::Given::default(),
@@ -1013,6 +1003,12 @@ fn find_upsets(project: &Project) -> FxHashMap<(usize, VarId), Moved> {
         })
     });
     upsets.collect()
+}
+
+/// The words of stretches that could not be read, and those that names which mean nothing may stand for.
+fn unread_words(project: &Project, meant: impl Fn(&ScriptUnit) -> &FxHashSet<String>) -> FxHashSet<String> {
+    let in_scripts = project.scripts.iter().flat_map(|unit| unit.unread_names.union(meant(unit)));
+    in_scripts.chain(&project.registry.unread).cloned().collect()
 }
 
 /// Whether a write gives `+1`, or a value of another type: something else was meant.

@@ -13,12 +13,16 @@ use crate::rules::facts::HandlerView;
 use crate::script::ast::Trigger;
 use crate::source::Span;
 use rustc_hash::{FxHashMap, FxHashSet};
+use std::collections::BTreeSet;
 
 /// What some cells certainly hold.
 type Held = FxHashMap<CellId, Abstract>;
 
 /// How many handlers that send a signal are looked at; of more, one can surely send it again.
 const MOST_SENDERS: usize = 32;
+
+/// In how many places one handler may send it.
+const MOST_SENDINGS: usize = 16;
 
 /// How many signals that set each other off are followed back.
 const MOST_CAUSES: usize = 16;
@@ -78,7 +82,8 @@ impl<'a, 'p> Signals<'a, 'p> {
             };
             let sendings = facts.world.sendings_from(sender.id);
             let ours = || sendings.iter().filter(|sending| sending.signal == signal);
-            if !is_sent_once(&sender, &ours().map(|sending| sending.at).collect::<Vec<Span>>()) {
+            let at: BTreeSet<Span> = ours().map(|sending| sending.at).collect();
+            if at.len() > MOST_SENDINGS || !is_sent_once(&sender, &at) {
                 return None;
             }
             for sending in ours() {
@@ -121,7 +126,7 @@ pub fn senders<'f>(facts: &'f Facts<'_>, id: HandlerId) -> impl Iterator<Item = 
 }
 
 /// Whether one activation comes to at most one of these, and not over and over. What procedures send is not followed.
-fn is_sent_once(sender: &HandlerView<'_, '_>, at: &[Span]) -> bool {
+fn is_sent_once(sender: &HandlerView<'_, '_>, at: &BTreeSet<Span>) -> bool {
     let blocks = || sender.graph.blocks.iter().enumerate();
     let lies_in = |span: Span| {
         let found = blocks().find(|(_, block)| block.steps.iter().any(|step| step.span == span));
