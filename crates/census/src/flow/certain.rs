@@ -1,6 +1,6 @@
 //! What is certain to have been assigned: by a handler, on every way, before its first wait.
 
-use super::graph::{BlockId, Exit, Graph, StepKind, Waiting};
+use super::graph::{BlockId, Graph, StepKind, Waiting};
 use crate::project::{Meaning, PlaceId, ProcId, ScriptUnit};
 use crate::script::ast::AssignOp;
 use rustc_hash::{FxHashMap, FxHashSet};
@@ -33,8 +33,9 @@ pub fn certain(
         let mut waits = false;
         for step in &block.steps {
             match &step.kind {
-                StepKind::Assign { place, axis: None, op: AssignOp::Set, value, .. }
-                    if wanted == Wanted::Value || !super::access::names(unit, *value, *place) =>
+                // A part of a vector that had no value gives it one: what was missing is told there.
+                StepKind::Assign { place, axis, op: AssignOp::Set, value, .. }
+                    if wanted == Wanted::Value || axis.is_none() && !super::access::names(unit, *value, *place) =>
                 {
                     assigned.insert(*place);
                 }
@@ -65,7 +66,7 @@ pub fn certain(
             meet(&mut ends, assigned);
             continue;
         }
-        for next in forward(&block.exit) {
+        for next in block.exit.successors_now() {
             match known.get_mut(&next) {
                 Some(other) => other.retain(|place| assigned.contains(place)),
                 None => {
@@ -80,14 +81,6 @@ pub fn certain(
 fn of_procedure(unit: &ScriptUnit, id: ProcId, procedures: &[Graph], wanted: Wanted, depth: u32) -> FxHashSet<PlaceId> {
     let graph = procedures.get(id.index());
     graph.map_or_else(FxHashSet::default, |graph| certain(unit, graph, procedures, wanted, depth - 1))
-}
-
-/// The ways on, but for what runs later.
-fn forward(exit: &Exit) -> Vec<BlockId> {
-    match exit {
-        Exit::Fork { now, .. } => vec![*now],
-        _ => exit.successors(),
-    }
 }
 
 fn meet(ends: &mut Option<FxHashSet<PlaceId>>, assigned: FxHashSet<PlaceId>) {

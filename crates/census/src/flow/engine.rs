@@ -1072,9 +1072,13 @@ impl<'w, 'p> Run<'w, 'p> {
                 if let Some(actor) = actor {
                     spawning = Some(self.others_now(&mut state, *actor));
                     self.count_spawned(&mut state, *actor);
+                    self.take_by_spawning(&mut state, *actor);
                 }
                 if let Some(place) = place {
                     self.bind_new(&mut state, *place, spawning.as_ref().map_or(&[], |spawning| &spawning.new));
+                    if actor.is_some_and(|actor| self.world.may_be_gone_at_once(actor)) {
+                        self.slot(*place).into_iter().for_each(|slot| self.may_be_none(&mut state, slot as usize));
+                    }
                 }
             }
             StepKind::Remove(what) => {
@@ -1236,7 +1240,7 @@ impl<'w, 'p> Run<'w, 'p> {
         if reads_itself {
             self.pass_through(&mut state, place, target);
         }
-        if reads_itself && axis.is_none() {
+        if reads_itself {
             self.eval(&mut state, target);
         }
         if op == AssignOp::Set {

@@ -169,6 +169,15 @@ impl Exit {
             Self::Return(_) | Self::End | Self::Restart | Self::Gone => Vec::new(),
         }
     }
+
+    /// The same, but for what an `after` puts off.
+    #[must_use]
+    pub fn successors_now(&self) -> Vec<BlockId> {
+        match self {
+            Self::Fork { now, .. } => vec![*now],
+            _ => self.successors(),
+        }
+    }
 }
 
 /// A run of steps.

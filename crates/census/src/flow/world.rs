@@ -190,6 +190,8 @@ pub struct World<'p> {
     answers: FxHashMap<SignalId, Vec<HandlerId>>,
     /// By handler: what it may take away before it first waits.
     removes_at_once: Vec<going::Between>,
+    /// By actor: what its `spawn` handlers do at once.
+    at_spawn: FxHashMap<OwnerId, going::AtSpawn>,
     /// What `start`, `spawn` and `enter` handlers may take away before they first wait.
     removed_in_openings: going::Between,
     /// By signal that scripts send: what may be gone between the `send` and the answer.
@@ -289,6 +291,7 @@ impl<'p> World<'p> {
             removes_any: false,
             answers: FxHashMap::default(),
             removes_at_once: Vec::new(),
+            at_spawn: FxHashMap::default(),
             removed_in_openings: going::Between::default(),
             removed_between: FxHashMap::default(),
             spawned: FxHashMap::default(),
@@ -344,6 +347,8 @@ impl<'p> World<'p> {
         world.written_from = ids.iter().map(|_| OnceLock::new()).collect();
         world.pausing = ids.iter().map(|&id| world.wants_pauses(id)).collect();
         world.openings = ids.iter().map(|&id| world.find_opening(id)).collect();
+        world.at_spawn = world.find_at_spawn();
+        world.take_in_what_is_spawned();
         world.removed_in_openings = world.find_removed_in_openings();
         world.removed_between = world.find_removed_between();
         world.cell_stops = world.find_cell_stops();
@@ -963,14 +968,7 @@ impl<'p> World<'p> {
     /// Whether an actor has `spawn` handlers.
     #[must_use]
     pub fn answers_spawn(&self, actor: OwnerId) -> bool {
-        self.spawn_handlers(actor).next().is_some()
-    }
-
-    fn spawn_handlers(&self, actor: OwnerId) -> impl Iterator<Item = HandlerId> + '_ {
-        self.handler_ids().filter(move |&id| {
-            let (unit, handler, _) = self.parts(id);
-            unit.owner == Some(actor) && matches!(handler.trigger, Trigger::Spawn)
-        })
+        self.at_spawn.contains_key(&actor)
     }
 
     // ---- what others do ----

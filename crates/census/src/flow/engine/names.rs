@@ -58,9 +58,8 @@ impl<'w> Run<'w, '_> {
                 _ => false,
             };
             let own = matches!(facts.key, Key::Instance(instance) if self.is_own(instance));
-            if alike && !own && matches!(state.values[at].value, Value::Ref { some: true, .. }) {
-                state.values[at].value = Value::Ref { none: true, some: true };
-                self.forget_tests(state, |read| read as usize == at);
+            if alike && !own {
+                self.may_be_none(state, at);
             }
         }
         if let Some(slot) = slot {
@@ -69,6 +68,27 @@ impl<'w> Run<'w, '_> {
             state.values[slot as usize].value = Value::Ref { none: true, some: false };
             self.forget_tests(state, |read| read == slot);
             state.removed.push_new(slot);
+        }
+    }
+
+    /// What a name holds may be gone.
+    pub(super) fn may_be_none(&self, state: &mut State, at: usize) {
+        if matches!(state.values[at].value, Value::Ref { some: true, .. }) {
+            state.values[at].value = Value::Ref { none: true, some: true };
+            self.forget_tests(state, |read| read as usize == at);
+        }
+    }
+
+    /// What the `spawn` handlers of an actor remove at once, names no longer hold.
+    pub(super) fn take_by_spawning(&self, state: &mut State, spawned: OwnerId) {
+        for (at, facts) in self.table.slots.iter().enumerate() {
+            let own = matches!(facts.key, Key::Instance(instance) if self.is_own(instance));
+            if let Type::Ref(of) = self.held(state, at, facts.ty)
+                && !own
+                && self.world.may_be_taken_by_spawning(spawned, of)
+            {
+                self.may_be_none(state, at);
+            }
         }
     }
 

@@ -143,10 +143,7 @@ impl<'w> Run<'w, '_> {
                 self.forget_tests(state, |read| read as usize == slot);
             }
             (Key::Place(_), Type::Ref(of)) if self.world.may_vanish(self.unit, of) => {
-                if let Value::Ref { some: true, .. } = state.values[slot].value {
-                    state.values[slot].value = Value::Ref { none: true, some: true };
-                    self.forget_tests(state, |read| read as usize == slot);
-                }
+                self.may_be_none(state, slot);
             }
             _ => {}
         }

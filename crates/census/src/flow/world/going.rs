@@ -7,8 +7,23 @@ use super::*;
 pub(super) struct Between {
     /// The types of the names whose instances may be removed.
     removed: Vec<Type>,
+    /// The same, but for those that remove themselves.
+    of_others: Vec<Type>,
+    /// What may be spawned.
+    spawned: Vec<OwnerId>,
     /// The scene may be left.
     goes: bool,
+}
+
+/// What happens at once where a script spawns an instance of an actor.
+#[derive(Debug, Default)]
+pub(super) struct AtSpawn {
+    /// Its `spawn` handlers, and those of what they spawn in turn.
+    pub(super) handlers: FxHashSet<HandlerId>,
+    /// The types of the names whose instances may be removed.
+    removed: Vec<Type>,
+    /// The new instance may be gone right away.
+    takes_itself: bool,
 }
 
 /// How many instances of an actor there are.
@@ -27,7 +42,13 @@ impl Between {
     /// Takes in what a step does.
     fn take(&mut self, unit: &ScriptUnit, step: &graph::Step) {
         match step.kind {
-            StepKind::Remove(what) => self.removed.push(unit.ty(what)),
+            StepKind::Remove(what) => {
+                self.removed.push(unit.ty(what));
+                if unit.meaning(what) != Meaning::Own {
+                    self.of_others.push(unit.ty(what));
+                }
+            }
+            StepKind::Spawn { actor: Some(actor), .. } => self.spawned.push(actor),
             StepKind::Go(_) => self.goes = true,
             _ => {}
         }
@@ -67,25 +88,66 @@ impl World<'_> {
     /// What a handler may take away before it first waits.
     pub(super) fn find_removals(&self, id: HandlerId) -> Between {
         let (unit, _, graph) = self.parts(id);
-        let (script, _) = self.handler(id);
         let mut taken = Between::default();
-        let mut seen = vec![false; graph.blocks.len()];
-        let mut open = vec![graph::BlockId(0)];
-        while let Some(at) = open.pop() {
-            if std::mem::replace(&mut seen[at.index()], true) {
-                continue;
-            }
-            let block = &graph.blocks[at.index()];
-            let before = block.steps.iter().take_while(|step| !certain::waits(unit, &step.kind));
-            before.for_each(|step| taken.take(unit, step));
-            if !block.steps.iter().any(|step| certain::waits(unit, &step.kind)) {
-                open.extend(block.exit.successors());
+        for body in self.bodies(self.handler(id).0, graph) {
+            take_at_once(unit, body, &mut taken);
+        }
+        taken
+    }
+
+    /// For each actor that has `spawn` handlers: what they do at once, and those of what they spawn in turn.
+    pub(super) fn find_at_spawn(&self) -> FxHashMap<OwnerId, AtSpawn> {
+        let mut answers: FxHashMap<OwnerId, Vec<HandlerId>> = FxHashMap::default();
+        for id in self.handler_ids().filter(|&id| self.openings[id.index()] == Some(waiting::Opening::Spawn)) {
+            if let Some(owner) = self.parts(id).0.owner {
+                answers.entry(owner).or_default().push(id);
             }
         }
-        let called = self.bodies(script, graph);
-        let steps = called[1..].iter().flat_map(|graph| &graph.blocks).flat_map(|block| &block.steps);
-        steps.for_each(|step| taken.take(unit, step));
-        taken
+        let with_all_that_follows = |actor: OwnerId| {
+            let mut all = AtSpawn::default();
+            let (mut actors, mut at) = (vec![actor], 0);
+            while let Some(&next) = actors.get(at) {
+                for &id in answers.get(&next).into_iter().flatten() {
+                    let taken = &self.removes_at_once[id.index()];
+                    all.handlers.insert(id);
+                    all.removed.extend(&taken.of_others);
+                    all.takes_itself |= at == 0 && taken.may_remove(actor);
+                    actors.extend(
+                        taken.spawned.iter().filter(|&&spawned| !actors.contains(&spawned)).collect::<Vec<_>>(),
+                    );
+                }
+                at += 1;
+            }
+            all.takes_itself |= may_be_among(&all.removed, Some(actor));
+            all
+        };
+        answers.keys().map(|&actor| (actor, with_all_that_follows(actor))).collect()
+    }
+
+    /// What is removed includes what the `spawn` handlers remove of what is spawned.
+    fn with_what_is_spawned(&self, mut between: Between) -> Between {
+        for spawned in std::mem::take(&mut between.spawned) {
+            if let Some(at_spawn) = self.at_spawn.get(&spawned) {
+                between.removed.extend(&at_spawn.removed);
+            }
+        }
+        between
+    }
+
+    /// What handlers take away includes what the `spawn` handlers take away of what they spawn.
+    pub(super) fn take_in_what_is_spawned(&mut self) {
+        let all = std::mem::take(&mut self.removes_at_once);
+        self.removes_at_once = all.into_iter().map(|between| self.with_what_is_spawned(between)).collect();
+    }
+
+    /// Whether a `spawn` of an actor may at once take away an instance of another, or of any, that names hold already.
+    pub(in crate::flow) fn may_be_taken_by_spawning(&self, spawned: OwnerId, of: Option<OwnerId>) -> bool {
+        self.at_spawn.get(&spawned).is_some_and(|at_spawn| may_be_among(&at_spawn.removed, of))
+    }
+
+    /// Whether a new instance of an actor may be gone before its `spawn` statement is done.
+    pub(in crate::flow) fn may_be_gone_at_once(&self, spawned: OwnerId) -> bool {
+        self.at_spawn.get(&spawned).is_some_and(|at_spawn| at_spawn.takes_itself)
     }
 
     /// What may be taken away in the dispatch that opens a run, or a scene.
@@ -111,7 +173,7 @@ impl World<'_> {
                     sent.push(signal);
                 }
             }
-            (id, between, sent)
+            (id, self.with_what_is_spawned(between), sent)
         };
         let ids: Vec<HandlerId> = self.handler_ids().collect();
         let all: Vec<(HandlerId, Between, Vec<SignalId>)> = ids.into_par_iter().map(in_handler).collect();
@@ -323,6 +385,23 @@ impl World<'_> {
         let registry = &self.project.registry;
         self.spawned.contains_key(&actor)
             || registry.instances_of(actor).any(|id| registry.instance(id).scene.is_some())
+    }
+}
+
+/// Takes in what a body does before it first waits.
+fn take_at_once(unit: &ScriptUnit, body: &Graph, taken: &mut Between) {
+    let mut seen = vec![false; body.blocks.len()];
+    let mut open = vec![graph::BlockId(0)];
+    while let Some(at) = open.pop() {
+        if std::mem::replace(&mut seen[at.index()], true) {
+            continue;
+        }
+        let block = &body.blocks[at.index()];
+        let before = block.steps.iter().take_while(|step| !certain::waits(unit, &step.kind));
+        before.for_each(|step| taken.take(unit, step));
+        if !block.steps.iter().any(|step| certain::waits(unit, &step.kind)) {
+            open.extend(block.exit.successors_now());
+        }
     }
 }
 

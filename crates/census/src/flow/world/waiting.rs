@@ -240,11 +240,8 @@ impl<'p> World<'p> {
     /// What the `spawn` handlers of an actor do to others than the new instance, for a `spawn` statement.
     #[must_use]
     pub fn effects_of_spawning(&self, run: &Run<'_, '_>, actor: OwnerId) -> Others {
-        let spawning: FxHashSet<HandlerId> = self.spawn_handlers(actor).collect();
-        if spawning.is_empty() {
-            return Others::new();
-        }
-        let theirs = |effect: &Effect| effect.handler.is_some_and(|handler| spawning.contains(&handler));
+        let Some(at_spawn) = self.at_spawn.get(&actor) else { return Others::new() };
+        let theirs = |effect: &Effect| effect.handler.is_some_and(|handler| at_spawn.handlers.contains(&handler));
         self.effects_on(run, |effect, _| !effect.own && theirs(effect))
     }
 }

@@ -221,6 +221,34 @@ on bell {
     }
 
     #[test]
+    fn spawn_handlers_remove_at_once() {
+        let registry = r#"[owners.gull]
+kind = "actor"
+count = "many"
+
+[variables]
+gull.hunger = { type = "int", scope = "instance", default = 1, engine = "reads", writers = ["*"] }
+office.pet = { type = "ref", of = "gull", scope = "global" }
+"#;
+        let office = |pet: &str, bird: &str| {
+            format!(
+                "script desk for office\n\non touched(other: gull) {{\n    pet = other\n    spawn parcel\n    \
+                 pet.hunger = 2{pet}\n    spawn gull as bird\n    bird.hunger = 2{bird}\n}}\n"
+            )
+        };
+        let gulls = |does: &str| format!("script gulls for gull\n\non spawn {{\n    {does}\n}}\n");
+        let parcels = |does: &str| format!("script parcels for parcel\n\non spawn {{\n    {does}\n}}\n");
+        let mark = " // ~ init/empty-ref";
+        let expect = |office: &str, gulls: &str, parcels: &str| expect_in_scripts(registry, &[office, gulls, parcels]);
+        let quiet = parcels("note \"here\"");
+        expect(&office("", mark), &gulls("if chance(0.5) { remove self }"), &quiet);
+        expect(&office("", ""), &gulls("after 2s { remove self }"), &quiet);
+        let hunts = parcels("for g in gull where g.hunger > 1 { remove g }");
+        expect(&office(mark, ""), &gulls("wait 1s\n    remove self"), &hunts);
+        expect(&office(mark, mark), &gulls("spawn parcel"), &hunts);
+    }
+
+    #[test]
     fn a_listed_instance_is_there_with_its_scene() {
         expect(
             r#"[variables.office.called]

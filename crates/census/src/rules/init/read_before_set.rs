@@ -2,7 +2,7 @@
 
 use crate::finding::{Finding, Level, RuleName};
 use crate::flow::engine::Event;
-use crate::project::{Place, PlaceId, ScriptUnit};
+use crate::project::{Meaning, Place, PlaceId, ScriptUnit};
 use crate::rules::Facts;
 use crate::rules::facts::each_event;
 use crate::rules::{Example, Rule};
@@ -53,12 +53,15 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
             return None; // That is said once, of the entry.
         }
         let name = facts.place_name(unit, *place);
+        let read = match unit.meaning(*at) {
+            // To put one part of a vector in place takes the others as they are.
+            Meaning::Axis(..) => format!("a part of `{name}` is used"),
+            _ => format!("`{name}` is read"),
+        };
         let message = if *cleared {
-            format!(
-                "`{name}` is read here, and on some way to here it has no value: it was never given one, or was cleared"
-            )
+            format!("{read} here, and on some way to here it has no value: it was never given one, or was cleared")
         } else {
-            format!("`{name}` is read here before anything has given it a value")
+            format!("{read} here before anything has given it a value")
         };
         let mut finding = Finding::new(RULE.name, unit.at(unit.tree.expr(*at).span), message);
         finding.variable = facts.identity_of(unit, *place);
@@ -307,5 +310,18 @@ engine = "reads"
         };
         expect(registry, &[&script("self.", "")]);
         expect(registry, &[&script("dawn_boat.", " // ~ init/read-before-set")]);
+    }
+
+    #[test]
+    fn a_part_of_a_vector_takes_the_others_as_they_are() {
+        let registry = "[variables.tide.flow]\ntype = \"vec2\"\nscope = \"global\"\nengine = \"reads\"\n";
+        let script = |first: &str| {
+            format!(
+                "script tides for tide\n\non start {{\n    {first}\n    flow.y = 1\n}}\n\non bell {{\n    flow.x += 1\n    \
+                 note \"{{flow.x:1}}\"\n}}\n"
+            )
+        };
+        expect(registry, &[&script("flow.x = 2 // ~ init/read-before-set")]);
+        expect(registry, &[&script("flow = vec2(2, 0)")]);
     }
 }

@@ -147,6 +147,17 @@ on bell {
     expect_in_scripts(STATE, &[weigh, &later.replace("on bell {", "on bell { // ~ sharing/reentry")]);
 }
 
+#[test]
+fn what_spawns_brings_more_at_once() {
+    let parcels = "script a for parcel\n\non spawn {\n    spawn mailboat\n}\n";
+    let boats = "script b for mailboat\n\non spawn {\n    office.lives = 1\n}\n";
+    let office = "script c for office\n\non bell {\n    lives = 3\n    spawn parcel\n    if lives < 3 {\n        show \"Lost.\"\n    }\n}\n";
+    expect_in_scripts(ANSWERED, &[parcels, boats, office]);
+    let later = parcels.replace("    spawn", "    wait 1s\n    spawn");
+    let never = office.replace("lives < 3 {", "lives < 3 { // ~ range/never");
+    expect_in_scripts(ANSWERED, &[&later, boats, &never]);
+}
+
 const ANSWERED: &str = r#"[variables]
 office.minutes = { type = "int", scope = "global", default = 0, min = 0, max = 60, writers = ["*"] }
 office.lives = { type = "int", scope = "global", default = 3, min = 0, max = 3, writers = ["*"] }
