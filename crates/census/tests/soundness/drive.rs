@@ -133,7 +133,11 @@ fn act(machine: &mut Run<'_, '_>, project: &Project, dice: &mut Dice) -> bool {
         6 => {
             let _ = machine.choose(dice.below(2));
         }
-        7 => machine.pass(dice.below(12) as u64),
+        // Mostly little time: a second, or ten, now and then.
+        7 => {
+            let most = [12, 12, 12, 12, 60, 600][dice.below(6)];
+            machine.pass(dice.below(most) as u64);
+        }
         8 => machine.pass(1 + dice.below(3) as u64),
         _ => write_as_the_game(machine, project, dice),
     }
@@ -164,6 +168,7 @@ fn fire(machine: &mut Run<'_, '_>, project: &Project, dice: &mut Dice) {
                 Value::Number([low, high, 0.0, 0.25, dice.between(0, 12) as f64][dice.below(5)].clamp(low, high))
             }
             Type::Bool => Value::Bool(dice.one_in(2)),
+            Type::Text => Value::Text(["", "marsh", "12"][dice.below(3)].into()),
             Type::Ref(Some(actor)) if !machine.memory.live(actor).is_empty() => {
                 Value::Ref(Some(*dice.pick(machine.memory.live(actor))))
             }

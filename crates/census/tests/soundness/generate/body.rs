@@ -337,7 +337,7 @@ impl Body<'_> {
 
     /// An axis of a vector, or all of it.
     fn vector(&mut self, text: &mut String) {
-        let fit: Vec<Var> = self.scope.iter().filter(|var| var.ty == Ty::Vec2 && var.has_default).cloned().collect();
+        let fit: Vec<Var> = self.scope.iter().filter(|var| var.ty == Ty::Vec2).cloned().collect();
         if fit.is_empty() {
             return;
         }
@@ -664,17 +664,12 @@ impl Body<'_> {
             return;
         }
         let name = self.writer.fresh('n');
-        if self.dice().one_in(5) {
-            self.line(text, &format!("spawn mailboat as {name}"));
-            let var = self.local(&name, Ty::Ref("mailboat"));
-            self.scope.push(var);
-            self.members(&name, "mailboat");
-            return;
-        }
-        self.line(text, &format!("spawn parcel as {name}"));
-        let var = self.local(&name, Ty::Ref("parcel"));
+        let actor = if self.dice().one_in(5) { "mailboat" } else { "parcel" };
+        self.line(text, &format!("spawn {actor} as {name}"));
+        let var = self.local(&name, Ty::Ref(actor));
         self.scope.push(var);
-        if self.dice().one_in(2) {
+        self.members(&name, actor);
+        if actor == "parcel" && self.dice().one_in(2) {
             self.line(text, &format!("send handed({name})"));
         }
     }
