@@ -538,7 +538,7 @@ impl<'w, 'p> Run<'w, 'p> {
     pub(super) fn is_there(&self, state: &State, slot: Slot) -> bool {
         let facts = &self.table.slots[slot as usize];
         let Some(variable) = facts.variable.map(|id| self.world.project.registry.var(id)) else { return true };
-        if variable.overflow != Overflow::Error || state.value(slot).unset {
+        if variable.overflow != Overflow::Error || state.value(slot).is_untold() {
             return false;
         }
         let holder_is = facts.holder.is_none_or(|holder| self.holds_one(state, holder));
@@ -617,9 +617,12 @@ impl<'w, 'p> Run<'w, 'p> {
     }
 
     /// Splits a state by an invariant.
-    pub fn judge(&mut self, state: State, at: usize, base: Base) -> super::eval::Split {
+    pub fn judge(&mut self, mut state: State, at: usize, base: Base) -> super::eval::Split {
         let invariant = &self.world.project.invariants[at];
         let Some(holds) = invariant.holds else { return (Some(state), None) };
+        if invariant.variables.iter().any(|&variable| self.world.is_cleared(variable)) {
+            self.take_cleared_for_zero(&mut state, &invariant.variables);
+        }
         let unit = std::mem::replace(&mut self.unit, &invariant.unit);
         let quiet = std::mem::replace(&mut self.quiet, true);
         self.foreign = Some(base);
@@ -628,6 +631,20 @@ impl<'w, 'p> Run<'w, 'p> {
         self.quiet = quiet;
         self.unit = unit;
         split
+    }
+
+    /// What has no value an invariant takes for what its type calls zero.
+    fn take_cleared_for_zero(&self, state: &mut State, variables: &[VarId]) {
+        for (at, facts) in self.table.slots.iter().enumerate() {
+            if !state.values[at].unset || !facts.variable.is_some_and(|variable| variables.contains(&variable)) {
+                continue;
+            }
+            let known = &state.values[at];
+            let zero = zero(facts.ty);
+            let value = if known.set { known.value.join(&zero) } else { zero };
+            state.values[at].value = value;
+            state.facts.forget(Slot::try_from(at).unwrap_or(Slot::MAX));
+        }
     }
 
     // ---- what the evaluation asks for ----
@@ -786,6 +803,13 @@ impl<'w, 'p> Run<'w, 'p> {
                             last: self.is_parting(block, at as usize),
                         };
                         self.assign(state, &assignment, step, &mut next);
+                    }
+                    StepKind::Clear { target, place } => {
+                        self.reach(step.span, &state);
+                        next.extend(self.clear(state, *target, *place, step.span));
+                        if self.take_dead() {
+                            next.clear();
+                        }
                     }
                     _ => next.extend(self.step(state, step)),
                 }
@@ -1038,7 +1062,7 @@ impl<'w, 'p> Run<'w, 'p> {
         state.stepped = state.stepped || super::access::is_step(self.unit, step);
         match &step.kind {
             StepKind::Assign { .. } => {}
-            StepKind::Clear { target, place } => self.clear(&mut state, *target, *place),
+            StepKind::Clear { .. } => {} // It may leave several states.
             StepKind::Let { place, value } => self.let_(&mut state, *place, *value),
             StepKind::Bind { place } => self.bind(&mut state, *place),
             StepKind::Read(value) | StepKind::Note(value) => {
@@ -1169,24 +1193,30 @@ impl<'w, 'p> Run<'w, 'p> {
         reads
     }
 
-    fn clear(&mut self, state: &mut State, target: ExprId, place: PlaceId) {
-        self.pass_through(state, place, target);
-        let Some(slot) = self.slot(place) else { return };
+    fn clear(&mut self, mut state: State, target: ExprId, place: PlaceId, span: Span) -> SmallVec<[State; 2]> {
+        self.pass_through(&mut state, place, target);
+        let Some(slot) = self.slot(place) else { return smallvec![state] };
+        let in_invariant = self.table.slots[slot as usize].variable.is_some_and(|id| self.world.in_invariant(id));
+        let before = in_invariant.then(|| state.clone());
         let ty = self.table.slots[slot as usize].ty;
         let cleared = if matches!(ty, Type::Ref(_)) {
             Abstract::of(Value::Ref { none: true, some: false })
         } else {
-            Abstract { unset: true, set: false, stand_in: false, value: anything(ty) }
+            Abstract { unset: true, set: false, ..Abstract::of(anything(ty)) }
         };
-        self.put(state, slot, cleared, &[], &[]);
+        self.put(&mut state, slot, cleared, &[], &[]);
         let write = Unseen { slot, grows: false, up: false, down: false, clears: true, written: anything(ty) };
         if matches!(ty, Type::Ref(_)) {
-            self.see(state, &write);
+            self.see(&state, &write);
         } else {
             state.add_unseen(&write); // It may be given another value before anyone looks.
         }
-        self.renew_dependents(state, slot);
+        self.renew_dependents(&mut state, slot);
         state.suspects.retain(|suspect| !matches!(suspect.wrong, Wrong::Outside(other, _) if other == slot));
+        match before {
+            Some(before) => self.judge_clear(&before, state, slot, span),
+            None => smallvec![state],
+        }
     }
 
     /// An assignment: the states after it, where what may be wrong is told apart from what is right.
@@ -1372,7 +1402,7 @@ impl<'w, 'p> Run<'w, 'p> {
 
     /// Whether a write can move the value up, or down.
     fn direction(&self, state: &State, slot: Slot, forms: &Forms, old: &Value, new: &Value) -> Moved {
-        if state.value(slot).unset {
+        if state.value(slot).is_untold() {
             return Moved::EITHER; // There may have been nothing to be within its range.
         }
         let own = Linear::slot(slot);
@@ -1664,6 +1694,15 @@ fn cut_step_of(state: &State, slot: Slot, forms: &Forms) -> Option<(Num, Num)> {
     let (up, down) = (highest(forms.uppers(), 1.0).unwrap_or(0.0), highest(forms.lowers(), -1.0).unwrap_or(0.0));
     let by = Num::range(-down.max(0.0), up.max(0.0), before.int);
     Some((before, by))
+}
+
+/// What a type calls zero; nothing is known of it where that matters little.
+fn zero(ty: Type) -> Value {
+    match ty {
+        Type::Int | Type::Number => Value::Num(Num::constant(0.0, ty == Type::Int)),
+        Type::Bool => Value::Bool { yes: false, no: true },
+        _ => anything(ty),
+    }
 }
 
 /// Whether a place of that type can keep such a value.

@@ -152,13 +152,10 @@ impl Run<'_, '_> {
         let Some(slot) = self.slot(place) else {
             return Abstract::of(anything(self.unit.place_types[place.index()]));
         };
-        if state.values[slot as usize].unset && !is_ref {
-            self.event(Event::Unset { place, at, cleared: state.values[slot as usize].set });
-            state.values[slot as usize].unset = false;
-            if !state.values[slot as usize].set {
-                let ty = self.unit.place_types[place.index()];
-                state.values[slot as usize] = Abstract::of(anything(ty));
-            }
+        if state.value(slot).is_untold() && !is_ref && !self.quiet {
+            self.event(Event::Unset { place, at, cleared: state.value(slot).set });
+            state.values[slot as usize].told = true;
+            state.doubted.push_new(slot); // What is tested then is whatever the game takes for it.
         }
         state.values[slot as usize].clone()
     }

@@ -43,6 +43,23 @@ impl Run<'_, '_> {
         let mut fresh: SmallVec<[Wrong; 2]> = SmallVec::new();
         self.judge_ranges(before, &mut state, (slot, moved), at, &mut fresh);
         self.judge_invariants(before, &mut state, (slot, moved), at, &mut fresh);
+        self.split_by_all(state, fresh)
+    }
+
+    /// The states after a `clear`: nothing is in no range, but an invariant takes it for what the type calls zero.
+    pub(super) fn judge_clear(
+        &mut self,
+        before: &State,
+        mut state: State,
+        slot: Slot,
+        at: Span,
+    ) -> SmallVec<[State; 2]> {
+        let mut fresh: SmallVec<[Wrong; 2]> = SmallVec::new();
+        self.judge_invariants(before, &mut state, (slot, Moved::EITHER), at, &mut fresh);
+        self.split_by_all(state, fresh)
+    }
+
+    fn split_by_all(&mut self, state: State, fresh: SmallVec<[Wrong; 2]>) -> SmallVec<[State; 2]> {
         let mut states: SmallVec<[State; 2]> = smallvec![state];
         for wrong in fresh.into_iter().take(MOST_SPLITS) {
             let mut next: SmallVec<[State; 2]> = SmallVec::new();
@@ -96,7 +113,10 @@ impl Run<'_, '_> {
                 if is_suspect && (is_within || within(before, other, limit, end)) {
                     right.push(wrong); // By this write, or as a test has told since the last one.
                 }
-                if !is_within && can_break && (before.value(other).unset || !surely_beyond(before, other, limit, end)) {
+                if !is_within
+                    && can_break
+                    && (before.value(other).is_untold() || !surely_beyond(before, other, limit, end))
+                {
                     broken.push((wrong, limit));
                 }
             }

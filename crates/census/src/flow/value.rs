@@ -583,6 +583,8 @@ pub enum Value {
 pub struct Abstract {
     /// It may be without a value.
     pub unset: bool,
+    /// That was told on the way here, and once is enough.
+    pub told: bool,
     /// It may have one.
     pub set: bool,
     /// It may still be the default that only stands in.
@@ -595,7 +597,7 @@ impl Abstract {
     /// A place that has this value.
     #[must_use]
     pub fn of(value: Value) -> Self {
-        Self { unset: false, set: true, stand_in: false, value }
+        Self { unset: false, told: false, set: true, stand_in: false, value }
     }
 
     /// What either may be.
@@ -608,10 +610,17 @@ impl Abstract {
         };
         Self {
             unset: self.unset || other.unset,
+            told: (self.told || !self.unset) && (other.told || !other.unset) && (self.told || other.told),
             set: self.set || other.set,
             stand_in: self.stand_in || other.stand_in,
             value,
         }
+    }
+
+    /// Whether it may be without a value, and nothing has told so yet.
+    #[must_use]
+    pub fn is_untold(&self) -> bool {
+        self.unset && !self.told
     }
 
     /// The number, if it is one.

@@ -161,6 +161,8 @@ pub struct World<'p> {
     pub written: Vec<bool>,
     /// Cells whose values are told by what could not be read, or means something else than it says: they may be anything.
     unsettled: Vec<bool>,
+    /// Those among them that may be given a value where nothing says so.
+    given_unread: Vec<bool>,
     /// Words of stretches that could not be read, and what misspelled names may mean.
     unread: FxHashSet<String>,
     /// Those of them that may be meant where something is written, or a procedure called.
@@ -274,6 +276,7 @@ impl<'p> World<'p> {
             seen_cleared: vec![false; project.cells.len()],
             written: vec![false; project.cells.len()],
             unsettled: Vec::new(),
+            given_unread: Vec::new(),
             unread: unread_words(project, |unit| &unit.meant_names),
             unread_guards: Vec::new(),
             unread_targets: unread_words(project, |unit| &unit.meant_targets),
@@ -319,6 +322,7 @@ impl<'p> World<'p> {
         world.find_comings_and_goings();
         world.find_sent_unread();
         world.find_certain();
+        world.given_unread = world.find_given_unread();
         world.unsettled = world.find_unsettled();
         world.unread_guards = world.find_unread_guards();
         world.start_reach();
@@ -384,9 +388,9 @@ impl<'p> World<'p> {
         }
     }
 
-    /// What stands in a stretch that could not be read, what a misspelled name may mean, what is given `+1` or a value of
-    /// another type, and all that is an owner's whose script calls a procedure that there is not.
-    fn find_unsettled(&self) -> Vec<bool> {
+    /// What stands in a stretch that could not be read, what a misspelled name may mean, and all that is an owner's whose
+    /// script calls a procedure that there is not.
+    fn find_given_unread(&self) -> Vec<bool> {
         let project = self.project;
         let registry = &project.registry;
         let blind: Vec<bool> = project.scripts.iter().map(|unit| unit.calls_nobody).collect();
@@ -397,7 +401,7 @@ impl<'p> World<'p> {
             .filter(|(_, blind)| **blind)
             .filter_map(|(unit, _)| unit.owner)
             .collect();
-        let mut unsettled: Vec<bool> = project
+        let mut given: Vec<bool> = project
             .cells
             .iter()
             .map(|cell| match *cell {
@@ -418,9 +422,16 @@ impl<'p> World<'p> {
         for (unit, writes) in project.scripts.iter().zip(&self.procedure_writes) {
             let names = unit.tree.procedures.iter().map(|procedure| project.text(unit, procedure.name.span));
             for cell in names.zip(writes).filter(|(name, _)| unit.may_write(name)).flat_map(|(_, cells)| cells) {
-                unsettled[cell.index()] = true;
+                given[cell.index()] = true;
             }
         }
+        given
+    }
+
+    /// The same, and what is given `+1` or a value of another type: that gives it a value, though not the one that was meant.
+    fn find_unsettled(&self) -> Vec<bool> {
+        let project = self.project;
+        let mut unsettled = self.given_unread.clone();
         for ((script, unit), accesses) in project.script_ids().zip(&self.accesses) {
             // What nothing calls is given nothing, so what its parameters hold is no mistake.
             let called = self.called_from(script, &self.graphs[script.index()].handlers);
@@ -658,6 +669,12 @@ impl<'p> World<'p> {
     /// Which moves of a variable can make an invariant false that was true.
     pub(super) fn upsets(&self, invariant: usize, variable: VarId) -> Moved {
         self.upsets.get(&(invariant, variable)).copied().unwrap_or(Moved::EITHER)
+    }
+
+    /// Whether some script clears a variable.
+    #[must_use]
+    pub fn is_cleared(&self, variable: VarId) -> bool {
+        self.cleared[variable.index()]
     }
 
     /// Whether a variable stands in an invariant.

@@ -194,7 +194,12 @@ fn fire(machine: &mut Run<'_, '_>, project: &Project, dice: &mut Dice) {
 
 /// A variable with `engine = "writes"` changes, within its range.
 fn write_as_the_game(machine: &mut Run<'_, '_>, project: &Project, dice: &mut Dice) {
-    let written: Vec<_> = project.registry.var_ids().filter(|&id| project.registry.var(id).engine_writes).collect();
+    let is_written = |id: &census::registry::VarId| {
+        let variable = project.registry.var(*id);
+        let plain = matches!(variable.ty, Type::Bool | Type::Enum(_) | Type::Int | Type::Number);
+        variable.engine_writes && plain
+    };
+    let written: Vec<_> = project.registry.var_ids().filter(is_written).collect();
     if written.is_empty() {
         return;
     }

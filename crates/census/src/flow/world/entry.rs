@@ -142,7 +142,7 @@ impl World<'_> {
 
     /// Whether a cell may be without a value as a handler begins.
     fn may_be_unset(&self, handler: HandlerId, cell: CellId, base: Option<Base>, ty: Type) -> bool {
-        if matches!(ty, Type::Ref(_) | Type::Unknown) || self.unsettled[cell.index()] {
+        if matches!(ty, Type::Ref(_) | Type::Unknown) || self.given_unread[cell.index()] {
             return false;
         }
         self.seen_cleared[cell.index()]

@@ -324,4 +324,17 @@ engine = "reads"
         expect(registry, &[&script("flow.x = 2 // ~ init/read-before-set")]);
         expect(registry, &[&script("flow = vec2(2, 0)")]);
     }
+
+    #[test]
+    fn what_is_read_without_a_value_has_none_for_others_too() {
+        let registry = "[variables.tide]\nheight = { type = \"int\", scope = \"global\", default = 3, max = 9, writers = [\"*\"] }\n";
+        let clears = "script tides for tide\n\non bell {\n    clear height\n    note \"{height}\" // ~ init/read-before-set\n    \
+                      note \"{height}\"\n}\n";
+        let reads = "script desk for office\n\non tick {\n    if tide.height > 2 { // ~ init/read-before-set\n        \
+                     note \"high\"\n    }\n}\n";
+        expect(registry, &[clears, reads]);
+        let slips = "script desk for office\n\non tick {\n    note \"{tide.height}\" // ~ init/read-before-set\n    \
+                     tide.height = +1 // ~ type/plus-sign-assign\n}\n";
+        expect(&registry.replace("default = 3, ", ""), &[slips]);
+    }
 }

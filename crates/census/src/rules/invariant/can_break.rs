@@ -126,6 +126,37 @@ on enter {
         );
     }
 
+    #[test]
+    fn what_is_cleared_counts_as_zero() {
+        expect(
+            r#"[variables.office]
+debt = { type = "int", scope = "global", default = 30, engine = "reads" }
+fines = { type = "int", scope = "global", default = 0, engine = "reads" }
+
+[invariants.no_debt_no_fines]
+holds = "office.debt == 0 implies office.fines == 0"
+"#,
+            &[r#"script desk for office
+
+on bell {
+    debt = 20
+    fines = 3
+}
+
+on touched(other) {
+    clear debt // ~ invariant/can-break
+}
+
+on bumped(other) {
+    clear debt
+    fines = 0
+    wait 1s
+    fines = 2 // ~ invariant/can-break
+}
+"#],
+        );
+    }
+
     const STORES: &str = r#"[variables]
 tide.level = { type = "int", scope = "global", default = 1, min = -2, max = 17, writers = ["*"] }
 mailboat.load = { type = "int", scope = "instance", default = 7, engine = "reads" }
