@@ -26,6 +26,7 @@ mod written;
 
 pub use effects::{Effect, Together};
 pub use entry_tests::entry_tests;
+pub(super) use going::may_be_among;
 pub use outlook::Asked;
 pub use questions::{Counted, Unreached};
 pub use waiting::{Beside, Extent, Others, Part};
@@ -193,7 +194,7 @@ pub struct World<'p> {
     /// By handler: what it may take away before it first waits.
     removes_at_once: Vec<going::Between>,
     /// By actor: what its `spawn` handlers do at once.
-    at_spawn: FxHashMap<OwnerId, going::AtSpawn>,
+    at_spawn: FxHashMap<OwnerId, Arc<going::AtSpawn>>,
     /// What `start`, `spawn` and `enter` handlers may take away before they first wait.
     removed_in_openings: going::Between,
     /// By signal that scripts send: what may be gone between the `send` and the answer.

@@ -1,6 +1,7 @@
 //! Names that hold instances: taking one, letting it go, being the script's own; and how many there are.
 
 use super::*;
+use crate::flow::world::may_be_among;
 
 impl<'w> Run<'w, '_> {
     /// There is one more of an actor, or of those that its `spawn` handlers bring or take away.
@@ -81,11 +82,15 @@ impl<'w> Run<'w, '_> {
 
     /// What the `spawn` handlers of an actor remove at once, names no longer hold.
     pub(super) fn take_by_spawning(&self, state: &mut State, spawned: OwnerId) {
+        let taken = self.world.taken_by_spawning(spawned);
+        if taken.is_empty() {
+            return;
+        }
         for (at, facts) in self.table.slots.iter().enumerate() {
             let own = matches!(facts.key, Key::Instance(instance) if self.is_own(instance));
             if let Type::Ref(of) = self.held(state, at, facts.ty)
                 && !own
-                && self.world.may_be_taken_by_spawning(spawned, of)
+                && may_be_among(taken, of)
             {
                 self.may_be_none(state, at);
             }

@@ -58,6 +58,8 @@ pub struct SlotFacts {
     pub holder: Option<Slot>,
     /// The one number that it ever holds: a tuning value, say.
     pub fixed: Option<f64>,
+    /// Since when there is the instance that it is taken from.
+    origin: Origin,
 }
 
 /// The slots that hang on another.
@@ -80,6 +82,19 @@ pub struct Alias {
     pub holder: Option<Slot>,
     /// Which instance it is taken from.
     pub base: Base,
+    /// Since when there is that one.
+    origin: Origin,
+}
+
+/// Since when there is an instance.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+enum Origin {
+    /// A `spawn` of this body made it.
+    New,
+    /// It was there before the activation began.
+    Before,
+    /// That is not known.
+    Unknown,
 }
 
 /// The slots of one variable.
@@ -165,9 +180,12 @@ impl SlotTable {
 
     /// The other slots that may be the same variable of the same instance.
     pub fn aliases(&self, slot: Slot) -> impl Iterator<Item = &Alias> {
-        let base = self.slots[slot as usize].base;
+        let facts = &self.slots[slot as usize];
         let all = self.group(slot).map_or(&[][..], |group| &group.slots);
-        all.iter().filter(move |alias| alias.slot != slot && base.is_some_and(|base| may_be_same(base, alias.base)))
+        let base = facts.base.map(|base| (base, facts.origin));
+        all.iter().filter(move |alias| {
+            alias.slot != slot && base.is_some_and(|base| may_be_same(base, (alias.base, alias.origin)))
+        })
     }
 
     /// Of a slot of the script's own instance, the others of its variable that are taken through a name, with that name;
@@ -176,9 +194,11 @@ impl SlotTable {
         let facts = &self.slots[slot as usize];
         let is_own = facts.base == Some(Base::Own);
         let through_names = self.group(slot).filter(|_| is_own).map_or(&[][..], |group| &group.slots);
-        let own = facts.holder.zip(facts.variable).filter(|_| matches!(facts.base, Some(Base::Held(_))));
+        let through_name = matches!(facts.base, Some(Base::Held(_))) && facts.origin != Origin::New;
+        let own = facts.holder.zip(facts.variable).filter(|_| through_name);
         let own = own.and_then(|(holder, variable)| Some((self.of_variable(variable, Base::Own)?, holder)));
-        through_names.iter().filter_map(|alias| Some((alias.slot, alias.holder?))).chain(own)
+        let through_names = through_names.iter().filter(|alias| alias.origin != Origin::New);
+        through_names.filter_map(|alias| Some((alias.slot, alias.holder?))).chain(own)
     }
 
     /// Whether a slot, or another of the same variable, bounds others.
@@ -239,7 +259,7 @@ impl SlotTable {
         }
         table.flags = used.flags.iter().filter_map(|&flag| table.slot(Key::Place(flag))).collect();
         table.flags.extend(table.flags_of_invariants(world));
-        table.link(world);
+        table.link(world, unit);
         let all = (0..).zip(&table.slots);
         table.limited =
             all.filter(|(_, facts)| facts.min.is_some() || facts.max.is_some()).map(|(slot, _)| slot).collect();
@@ -274,13 +294,14 @@ impl SlotTable {
             group: None,
             holder: None,
             fixed: None,
+            origin: Origin::Unknown,
         };
         self.slots.push(facts);
         self.by_key.insert(key, slot);
         slot
     }
 
-    fn link(&mut self, world: &World<'_>) {
+    fn link(&mut self, world: &World<'_>, unit: &ScriptUnit) {
         let mut same: FxHashMap<VarId, Vec<(Slot, Base)>> = FxHashMap::default();
         let mut all: Vec<(VarId, Base, Slot)> = self.by_variable.iter().map(|(&(v, b), &slot)| (v, b, slot)).collect();
         all.sort_unstable_by_key(|&(.., slot)| slot);
@@ -318,6 +339,7 @@ impl SlotTable {
                 self.slots[held as usize].links().dependents.push(slot);
                 self.slots[slot as usize].holder = Some(held);
             }
+            self.slots[slot as usize].origin = origin(unit, base);
         }
         self.groups = same.into_values().filter(|group| group.len() > 1).map(|group| self.grouped(&group)).collect();
         for (at, group) in (0..).zip(&self.groups) {
@@ -329,13 +351,35 @@ impl SlotTable {
 
     fn grouped(&self, slots: &[(Slot, Base)]) -> Group {
         let facts = |slot: Slot| &self.slots[slot as usize];
+        let alias = |&(slot, base): &(Slot, Base)| {
+            let facts = facts(slot);
+            Alias { slot, base, holder: facts.holder, origin: facts.origin }
+        };
         Group {
-            slots: slots.iter().map(|&(slot, base)| Alias { slot, base, holder: facts(slot).holder }).collect(),
+            slots: slots.iter().map(alias).collect(),
             bounds: slots.iter().any(|&(slot, _)| !facts(slot).bounds().is_empty()),
         }
     }
 }
 
-fn may_be_same(a: Base, b: Base) -> bool {
-    !matches!((a, b), (Base::Listed(a), Base::Listed(b)) if a != b)
+/// Since when there is an instance.
+fn origin(unit: &ScriptUnit, base: Base) -> Origin {
+    let is_spawned = |local: LocalId| unit.tree.local(local).kind == LocalKind::Spawned;
+    match base {
+        Base::Own | Base::Listed(_) => Origin::Before,
+        Base::Held(place) => match unit.place(place) {
+            Place::Local(local) if is_spawned(local) => Origin::New,
+            _ => Origin::Unknown,
+        },
+        _ => Origin::Unknown,
+    }
+}
+
+/// Whether two may be the same instance: what a `spawn` makes is none that another name was given before.
+fn may_be_same((a, a_since): (Base, Origin), (b, b_since): (Base, Origin)) -> bool {
+    match (a, b, a_since, b_since) {
+        (Base::Listed(a), Base::Listed(b), ..) => a == b,
+        (_, _, Origin::New, Origin::New | Origin::Before) | (_, _, Origin::Before, Origin::New) => false,
+        _ => true,
+    }
 }

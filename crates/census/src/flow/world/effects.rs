@@ -123,7 +123,9 @@ impl Together {
     pub fn after(&self, now: &Abstract, reach: &Value) -> Abstract {
         let mut after = now.clone();
         // A `ref` without a value is *none*, which is a value like another.
-        after.unset |= self.clears && !matches!(now.value, Value::Ref { .. });
+        let may_be_cleared = self.clears && !matches!(now.value, Value::Ref { .. });
+        after.unset |= may_be_cleared;
+        after.told &= !may_be_cleared;
         after.set |= self.sets;
         after.value = match (&now.value, reach) {
             (Value::Num(now), Value::Num(reach)) => {

@@ -1,6 +1,10 @@
 //! Instances that come and go: what is spawned and removed, and what a name or a signal may have lost on the way.
 
 use super::*;
+use std::sync::Arc;
+
+/// How many actors are followed that are spawned one by the other.
+const MOST_SPAWNED_IN_TURN: usize = 64;
 
 /// What may take instances away, between a `send` and the answer, say.
 #[derive(Debug, Default)]
@@ -48,7 +52,7 @@ impl Between {
                     self.of_others.push(unit.ty(what));
                 }
             }
-            StepKind::Spawn { actor: Some(actor), .. } => self.spawned.push(actor),
+            StepKind::Spawn { actor: Some(actor), .. } => add_new(&mut self.spawned, actor),
             StepKind::Go(_) => self.goes = true,
             _ => {}
         }
@@ -95,40 +99,64 @@ impl World<'_> {
         taken
     }
 
-    /// For each actor that has `spawn` handlers: what they do at once, and those of what they spawn in turn.
-    pub(super) fn find_at_spawn(&self) -> FxHashMap<OwnerId, AtSpawn> {
+    /// For each actor that has `spawn` handlers: what they do at once, and those of what they spawn in turn. Where one thing
+    /// leads to very much, any `spawn` handler may run.
+    pub(super) fn find_at_spawn(&self) -> FxHashMap<OwnerId, Arc<AtSpawn>> {
         let mut answers: FxHashMap<OwnerId, Vec<HandlerId>> = FxHashMap::default();
         for id in self.handler_ids().filter(|&id| self.openings[id.index()] == Some(waiting::Opening::Spawn)) {
             if let Some(owner) = self.parts(id).0.owner {
                 answers.entry(owner).or_default().push(id);
             }
         }
-        let with_all_that_follows = |actor: OwnerId| {
-            let mut all = AtSpawn::default();
-            let (mut actors, mut at) = (vec![actor], 0);
-            while let Some(&next) = actors.get(at) {
-                for &id in answers.get(&next).into_iter().flatten() {
-                    let taken = &self.removes_at_once[id.index()];
-                    all.handlers.insert(id);
-                    all.removed.extend(&taken.of_others);
-                    all.takes_itself |= at == 0 && taken.may_remove(actor);
-                    actors.extend(
-                        taken.spawned.iter().filter(|&&spawned| !actors.contains(&spawned)).collect::<Vec<_>>(),
-                    );
-                }
-                at += 1;
+        let of = |actor: OwnerId| answers.get(&actor).into_iter().flatten().copied();
+        let all = OnceLock::new();
+        let at_spawn = |actor: OwnerId| match self.spawned_in_turn(actor, &of) {
+            Some(actors) => Arc::new(self.gather_at_spawn(actor, actors.into_iter().flat_map(of))),
+            None => {
+                all.get_or_init(|| Arc::new(self.gather_at_spawn(actor, answers.values().flatten().copied()))).clone()
             }
-            all.takes_itself |= may_be_among(&all.removed, Some(actor));
-            all
         };
-        answers.keys().map(|&actor| (actor, with_all_that_follows(actor))).collect()
+        answers.keys().map(|&actor| (actor, at_spawn(actor))).collect()
+    }
+
+    /// An actor, and what comes of spawning one of it; none where that is very much.
+    fn spawned_in_turn<I: Iterator<Item = HandlerId>>(
+        &self,
+        actor: OwnerId,
+        answers: &impl Fn(OwnerId) -> I,
+    ) -> Option<Vec<OwnerId>> {
+        let (mut actors, mut at) = (vec![actor], 0);
+        while let Some(&next) = actors.get(at) {
+            for id in answers(next) {
+                for &spawned in &self.removes_at_once[id.index()].spawned {
+                    add_new(&mut actors, spawned);
+                }
+            }
+            if actors.len() > MOST_SPAWNED_IN_TURN {
+                return None;
+            }
+            at += 1;
+        }
+        Some(actors)
+    }
+
+    fn gather_at_spawn(&self, actor: OwnerId, handlers: impl Iterator<Item = HandlerId>) -> AtSpawn {
+        let mut all = AtSpawn { handlers: handlers.collect(), ..AtSpawn::default() };
+        for &id in &all.handlers {
+            let taken = &self.removes_at_once[id.index()];
+            taken.of_others.iter().for_each(|&ty| add_new(&mut all.removed, ty));
+            let own = self.parts(id).0.owner == Some(actor);
+            all.takes_itself |= own && taken.removed.len() > taken.of_others.len();
+        }
+        all.takes_itself |= may_be_among(&all.removed, Some(actor));
+        all
     }
 
     /// What is removed includes what the `spawn` handlers remove of what is spawned.
     fn with_what_is_spawned(&self, mut between: Between) -> Between {
         for spawned in std::mem::take(&mut between.spawned) {
             if let Some(at_spawn) = self.at_spawn.get(&spawned) {
-                between.removed.extend(&at_spawn.removed);
+                at_spawn.removed.iter().for_each(|&ty| add_new(&mut between.removed, ty));
             }
         }
         between
@@ -140,9 +168,9 @@ impl World<'_> {
         self.removes_at_once = all.into_iter().map(|between| self.with_what_is_spawned(between)).collect();
     }
 
-    /// Whether a `spawn` of an actor may at once take away an instance of another, or of any, that names hold already.
-    pub(in crate::flow) fn may_be_taken_by_spawning(&self, spawned: OwnerId, of: Option<OwnerId>) -> bool {
-        self.at_spawn.get(&spawned).is_some_and(|at_spawn| may_be_among(&at_spawn.removed, of))
+    /// Of which types a `spawn` of an actor may at once take away instances that names hold already.
+    pub(in crate::flow) fn taken_by_spawning(&self, spawned: OwnerId) -> &[Type] {
+        self.at_spawn.get(&spawned).map_or(&[], |at_spawn| &at_spawn.removed)
     }
 
     /// Whether a new instance of an actor may be gone before its `spawn` statement is done.
@@ -405,8 +433,14 @@ fn take_at_once(unit: &ScriptUnit, body: &Graph, taken: &mut Between) {
     }
 }
 
+fn add_new<T: PartialEq>(all: &mut Vec<T>, one: T) {
+    if !all.contains(&one) {
+        all.push(one);
+    }
+}
+
 /// Whether an instance of an actor, or of any, may be among those that names of these types hold.
-fn may_be_among(types: &[Type], of: Option<OwnerId>) -> bool {
+pub(in crate::flow) fn may_be_among(types: &[Type], of: Option<OwnerId>) -> bool {
     types.iter().any(|ty| match (ty, of) {
         (Type::Ref(Some(a)), Some(b)) => *a == b,
         (Type::Ref(_), _) => true,

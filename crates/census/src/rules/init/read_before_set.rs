@@ -330,8 +330,8 @@ engine = "reads"
         let registry = "[variables.tide]\nheight = { type = \"int\", scope = \"global\", default = 3, max = 9, writers = [\"*\"] }\n";
         let clears = "script tides for tide\n\non bell {\n    clear height\n    note \"{height}\" // ~ init/read-before-set\n    \
                       note \"{height}\"\n}\n";
-        let reads = "script desk for office\n\non tick {\n    if tide.height > 2 { // ~ init/read-before-set\n        \
-                     note \"high\"\n    }\n}\n";
+        let reads = "script desk for office\n\non touched(other) {\n    if tide.height > 2 { // ~ init/read-before-set\n        \
+                     note \"high\"\n    }\n    wait 1s\n    note \"{tide.height}\" // ~ init/read-before-set\n}\n";
         expect(registry, &[clears, reads]);
         let slips = "script desk for office\n\non tick {\n    note \"{tide.height}\" // ~ init/read-before-set\n    \
                      tide.height = +1 // ~ type/plus-sign-assign\n}\n";

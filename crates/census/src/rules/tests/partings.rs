@@ -148,6 +148,20 @@ on bell {
 }
 
 #[test]
+fn two_that_were_spawned_are_two() {
+    let office = |last: &str| {
+        format!(
+            "script b for office\n\non bell {{\n    spawn parcel as a\n    spawn parcel as b\n    a.weight = 0\n    b.weight = 3\n    \
+             {last}\n}}\n"
+        )
+    };
+    expect_in_scripts(STATE, &[&office("a.weight += 3")]);
+    expect_in_scripts(STATE, &[&office("let c = b\n    c.weight = 2\n    b.weight += 2 // ~ range/can-exceed")]);
+    let own = "script a for parcel\n\non bell {\n    spawn parcel as a\n    weight = 0\n    a.weight = 3\n    weight += 3\n}\n";
+    expect_in_scripts(STATE, &[own]);
+}
+
+#[test]
 fn what_spawns_brings_more_at_once() {
     let parcels = "script a for parcel\n\non spawn {\n    spawn mailboat\n}\n";
     let boats = "script b for mailboat\n\non spawn {\n    office.lives = 1\n}\n";

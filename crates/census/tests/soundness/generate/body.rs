@@ -263,7 +263,10 @@ impl Body<'_> {
                 self.scope.push(var);
             }
             25 if !self.plain && self.writer.waits => self.wait(text),
-            26 if !deep && !self.plain && self.writer.waits => self.inner(text, "after 0.5s", 2),
+            26 if !deep && !self.plain && self.writer.waits => {
+                let delay = self.time();
+                self.inner(text, &format!("after {delay}"), 2);
+            }
             27 => {
                 let value = self.int(1);
                 let to = match self.dice().below(6) {
@@ -309,16 +312,20 @@ impl Body<'_> {
         }
     }
 
+    fn time(&mut self) -> String {
+        (*self.dice().pick(&["0.5s", "0.5s", "0.1s", "0s", "1s", "2t"])).to_owned()
+    }
+
     fn wait(&mut self, text: &mut String) {
         if self.dice().one_in(4) {
             let test = self.condition(1);
             self.line(text, &format!("wait until {test}"));
         } else {
-            let time = if self.dice().one_in(4) { self.int(1) } else { String::new() };
-            self.line(
-                text,
-                &if time.is_empty() { "wait 0.5s".to_owned() } else { format!("wait seconds(clamp({time}, 0, 3))") },
-            );
+            let time = match self.dice().below(4) {
+                0 => format!("seconds(clamp({}, 0, 3))", self.int(1)),
+                _ => self.time(),
+            };
+            self.line(text, &format!("wait {time}"));
         }
     }
 
@@ -660,7 +667,7 @@ impl Body<'_> {
     }
 
     fn spawn(&mut self, text: &mut String) {
-        if self.loops > 0 || self.depth > 2 {
+        if self.loops > 1 || self.depth > 3 {
             return;
         }
         let name = self.writer.fresh('n');
@@ -689,9 +696,11 @@ impl Body<'_> {
         let fit: Vec<Var> = self
             .scope
             .iter()
-            .filter(|var| !var.has_default && var.scope != "local" && !var.constant)
+            .filter(|var| var.scope != "local" && !var.constant && !var.path.starts_with("old"))
             .cloned()
             .collect();
+        // What has a default is rarely cleared: not much else would be seen then.
+        let fit: Vec<Var> = fit.into_iter().filter(|var| !var.has_default || self.dice().one_in(12)).collect();
         if !fit.is_empty() && self.dice().one_in(3) {
             let var = self.dice().pick(&fit).clone();
             self.line(text, &format!("clear {}", var.path));
