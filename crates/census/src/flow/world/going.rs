@@ -111,9 +111,9 @@ impl World<'_> {
         let of = |actor: OwnerId| answers.get(&actor).into_iter().flatten().copied();
         let all = OnceLock::new();
         let at_spawn = |actor: OwnerId| match self.spawned_in_turn(actor, &of) {
-            Some(actors) => Arc::new(self.gather_at_spawn(actor, actors.into_iter().flat_map(of))),
+            Some(actors) => Arc::new(self.gather_at_spawn(Some(actor), actors.into_iter().flat_map(of))),
             None => {
-                all.get_or_init(|| Arc::new(self.gather_at_spawn(actor, answers.values().flatten().copied()))).clone()
+                all.get_or_init(|| Arc::new(self.gather_at_spawn(None, answers.values().flatten().copied()))).clone()
             }
         };
         answers.keys().map(|&actor| (actor, at_spawn(actor))).collect()
@@ -140,15 +140,16 @@ impl World<'_> {
         Some(actors)
     }
 
-    fn gather_at_spawn(&self, actor: OwnerId, handlers: impl Iterator<Item = HandlerId>) -> AtSpawn {
+    /// What these handlers do at once where one of an actor is spawned, or of any.
+    fn gather_at_spawn(&self, actor: Option<OwnerId>, handlers: impl Iterator<Item = HandlerId>) -> AtSpawn {
         let mut all = AtSpawn { handlers: handlers.collect(), ..AtSpawn::default() };
         for &id in &all.handlers {
             let taken = &self.removes_at_once[id.index()];
             taken.of_others.iter().for_each(|&ty| add_new(&mut all.removed, ty));
-            let own = self.parts(id).0.owner == Some(actor);
+            let own = actor.is_none_or(|actor| self.parts(id).0.owner == Some(actor));
             all.takes_itself |= own && taken.removed.len() > taken.of_others.len();
         }
-        all.takes_itself |= may_be_among(&all.removed, Some(actor));
+        all.takes_itself |= may_be_among(&all.removed, actor);
         all
     }
 
