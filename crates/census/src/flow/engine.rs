@@ -1061,8 +1061,7 @@ impl<'w, 'p> Run<'w, 'p> {
         self.reach(step.span, &state);
         state.stepped = state.stepped || super::access::is_step(self.unit, step);
         match &step.kind {
-            StepKind::Assign { .. } => {}
-            StepKind::Clear { .. } => {} // It may leave several states.
+            StepKind::Assign { .. } | StepKind::Clear { .. } => {} // These may leave several states.
             StepKind::Let { place, value } => self.let_(&mut state, *place, *value),
             StepKind::Bind { place } => self.bind(&mut state, *place),
             StepKind::Read(value) | StepKind::Note(value) => {
@@ -1267,9 +1266,6 @@ impl<'w, 'p> Run<'w, 'p> {
         }
         state.stepped = state.stepped || super::access::is_step(self.unit, step);
         let reads_itself = op != AssignOp::Set || axis.is_some();
-        if reads_itself {
-            self.pass_through(&mut state, place, target);
-        }
         if reads_itself {
             self.eval(&mut state, target);
         }

@@ -58,8 +58,7 @@ impl<'w> Run<'w, '_> {
                 (Type::Ref(_), Type::Ref(_)) => true,
                 _ => false,
             };
-            let own = matches!(facts.key, Key::Instance(instance) if self.is_own(instance));
-            if alike && !own {
+            if alike {
                 self.may_be_none(state, at);
             }
         }
@@ -72,9 +71,10 @@ impl<'w> Run<'w, '_> {
         }
     }
 
-    /// What a name holds may be gone.
+    /// What a name holds may be gone, unless it is the one that the script runs for.
     pub(super) fn may_be_none(&self, state: &mut State, at: usize) {
-        if matches!(state.values[at].value, Value::Ref { some: true, .. }) {
+        let own = matches!(self.table.slots[at].key, Key::Instance(instance) if self.is_own(instance));
+        if !own && matches!(state.values[at].value, Value::Ref { some: true, .. }) {
             state.values[at].value = Value::Ref { none: true, some: true };
             self.forget_tests(state, |read| read as usize == at);
         }
@@ -87,9 +87,7 @@ impl<'w> Run<'w, '_> {
             return;
         }
         for (at, facts) in self.table.slots.iter().enumerate() {
-            let own = matches!(facts.key, Key::Instance(instance) if self.is_own(instance));
             if let Type::Ref(of) = self.held(state, at, facts.ty)
-                && !own
                 && may_be_among(taken, of)
             {
                 self.may_be_none(state, at);
