@@ -3,6 +3,7 @@
 use crate::finding::{Finding, Level, RuleName};
 use crate::flow::engine::Event;
 use crate::project::{Meaning, Place, PlaceId, ScriptUnit};
+use crate::registry::Type;
 use crate::rules::Facts;
 use crate::rules::facts::each_event;
 use crate::rules::{Example, Rule};
@@ -53,11 +54,9 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
             return None; // That is said once, of the entry.
         }
         let name = facts.place_name(unit, *place);
-        let read = match unit.meaning(*at) {
-            // To put one part of a vector in place takes the others as they are.
-            Meaning::Axis(..) => format!("a part of `{name}` is used"),
-            _ => format!("`{name}` is read"),
-        };
+        // To put one part of a vector in place takes the others as they are.
+        let is_part = matches!(unit.meaning(*at), Meaning::Axis(..));
+        let read = if is_part { format!("a part of `{name}` is used") } else { format!("`{name}` is read") };
         let message = if *cleared {
             format!("{read} here, and on some way to here it has no value: it was never given one, or was cleared")
         } else {
@@ -65,8 +64,13 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
         };
         let mut finding = Finding::new(RULE.name, unit.at(unit.tree.expr(*at).span), message);
         finding.variable = facts.identity_of(unit, *place);
-        Some(finding.help(cure(facts, unit, *place, &name)))
+        Some(finding.help(if is_part { whole(unit, *place, &name) } else { cure(facts, unit, *place, &name) }))
     })
+}
+
+fn whole(unit: &ScriptUnit, place: PlaceId, name: &str) -> String {
+    let value = if unit.place_types[place.index()] == Type::Vec3 { "vec3(0, 0, 0)" } else { "vec2(0, 0)" };
+    format!("set all of it first: `{name} = {value}`")
 }
 
 fn cure(facts: &Facts<'_>, unit: &ScriptUnit, place: PlaceId, name: &str) -> String {
