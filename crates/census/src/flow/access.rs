@@ -471,6 +471,8 @@ pub struct Used {
     pub rounds_over: Vec<PlaceId>,
     /// The `bool` locals that are assigned again.
     pub flags: Vec<PlaceId>,
+    /// The terms that give the same in several places, with those.
+    pub terms: Vec<Vec<ExprId>>,
 }
 
 /// Collects what a handler and the procedures that it calls use.
@@ -484,6 +486,9 @@ pub struct UsedBuilder<'a> {
     rounds: Vec<ExprId>,
     rounds_over: Vec<PlaceId>,
     flags: Vec<PlaceId>,
+    terms: Vec<ExprId>,
+    /// Those of them that stand before the first procedure's.
+    own_terms: Option<usize>,
     calls: FxHashSet<ProcId>,
     open: Vec<ProcId>,
     written: Vec<(VarId, Base)>,
@@ -503,6 +508,8 @@ impl<'a> UsedBuilder<'a> {
             rounds: Vec::new(),
             rounds_over: Vec::new(),
             flags: Vec::new(),
+            terms: Vec::new(),
+            own_terms: None,
             calls: FxHashSet::default(),
             open: Vec::new(),
             written: Vec::new(),
@@ -528,6 +535,9 @@ impl<'a> UsedBuilder<'a> {
         let mut inner = Vec::new();
         walk_expr(self.unit, expr, &mut |at| inner.push(at));
         for at in inner {
+            if super::terms::is_term(self.unit, at) {
+                self.terms.push(at);
+            }
             match self.unit.meaning(at) {
                 Meaning::Value(place) | Meaning::Axis(place, _) | Meaning::Bound(place, _) => self.place(place),
                 Meaning::Instance(instance) => {
@@ -592,6 +602,7 @@ impl<'a> UsedBuilder<'a> {
 
     /// Adds the parameters of a procedure.
     pub fn parameters(&mut self, id: ProcId) {
+        self.own_terms.get_or_insert(self.terms.len());
         for local in &self.unit.procedures[id.index()].parameters {
             let place = self.unit.local_places[local.0 as usize];
             if place.index() < self.unit.places.len() {
@@ -632,8 +643,10 @@ impl<'a> UsedBuilder<'a> {
         instances.sort_unstable();
         let mut counted: Vec<OwnerId> = self.counted.into_iter().collect();
         counted.sort_unstable();
+        let (own, in_procedures) = self.terms.split_at(self.own_terms.unwrap_or(self.terms.len()));
+        let terms = super::terms::repeated(self.unit, own, in_procedures);
         let Self { results, rounds, rounds_over, flags, .. } = self;
-        Used { places, results, instances, counted, rounds, rounds_over, flags }
+        Used { places, results, instances, counted, rounds, rounds_over, flags, terms }
     }
 }
 

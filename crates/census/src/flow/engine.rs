@@ -11,6 +11,7 @@ mod partings;
 mod recursion;
 mod rounds;
 mod slots;
+mod terms;
 mod waits;
 
 use loops::Heads;
@@ -475,6 +476,7 @@ impl<'w, 'p> Run<'w, 'p> {
             values,
             facts: Facts::default(),
             tests: Shared::default(),
+            terms: Shared::default(),
             suspects: Shared::default(),
             doubted: Shared::default(),
             moved_bounds: Shared::default(),
@@ -1118,8 +1120,8 @@ impl<'w, 'p> Run<'w, 'p> {
     }
 
     fn let_(&mut self, state: &mut State, place: PlaceId, value: ExprId) {
-        let forms = self.forms(state, value);
         let result = self.eval(state, value);
+        let forms = self.forms(state, value);
         let result = self.narrowed(state, result, &forms);
         let Some(slot) = self.slot(place) else { return };
         let before = state.clone();
@@ -1275,12 +1277,12 @@ impl<'w, 'p> Run<'w, 'p> {
         let old = self.slot(place).map(|slot| state.values[slot as usize].value.clone());
         // What a procedure does to the target on the way does not count: the old value was read before.
         let called = op != AssignOp::Set && self.calls_procedure(value);
+        let given = self.eval(&mut state, value);
+        let given = known.unwrap_or(given);
         let (old_forms, forms) = match called {
             true => (Forms::Unknown, Forms::Unknown),
             false => (self.forms(&state, target), self.forms(&state, value)),
         };
-        let given = self.eval(&mut state, value);
-        let given = known.unwrap_or(given);
         if self.take_dead() {
             return SmallVec::new();
         }
@@ -1345,6 +1347,7 @@ impl<'w, 'p> Run<'w, 'p> {
     fn put_something(&self, state: &mut State, slot: Slot) {
         let facts = &self.table.slots[slot as usize];
         state.facts.forget(slot);
+        self.forget_tests(state, |read| read == slot);
         state.values[slot as usize] = Abstract::of(self.world.reach(facts));
         let concerns = |id: InvariantId| {
             let named = &self.world.project.invariants[id.index()].variables;
@@ -1362,6 +1365,7 @@ impl<'w, 'p> Run<'w, 'p> {
         let cell = self.table.slots[slot as usize].cell.filter(|_| self.counted == Some(Counted::Written));
         if let Some(meant) = cell.and_then(|cell| self.world.meant(self.script, write, cell)) {
             state.facts.forget(slot);
+            self.forget_tests(state, |read| read == slot);
             let known = &mut state.values[slot as usize].value;
             *known = known.join(&meant);
         }
@@ -1496,6 +1500,7 @@ impl<'w, 'p> Run<'w, 'p> {
     fn follow_bound(&mut self, state: &mut State, slot: Slot) {
         if !self.within(state, slot) {
             self.overflow(state, slot, Overflow::Clamp);
+            self.forget_tests(state, |read| read == slot);
             let written = state.value(slot).value.clone();
             self.see(state, &Unseen { slot, grows: false, up: true, down: true, clears: false, written });
         }

@@ -186,7 +186,8 @@ impl Run<'_, '_> {
                 BinaryOp::Add | BinaryOp::Subtract | BinaryOp::Multiply | BinaryOp::Divide | BinaryOp::Remainder => {
                     let a = self.eval(state, *left);
                     let b = self.eval(state, *right);
-                    self.arithmetic(state, *op, a, b, expr, *right)
+                    let value = self.arithmetic(state, *op, a, b, expr, *right);
+                    self.remember_term(state, expr, value)
                 }
                 _ => self.eval_test(state, expr),
             },
@@ -217,7 +218,7 @@ impl Run<'_, '_> {
             Meaning::Value(place) => self.read_place(state, place, expr, false).value,
             Meaning::Axis(place, _) => {
                 self.read_place(state, place, expr, false);
-                Value::Num(Num::all(false))
+                self.remember_term(state, expr, Value::Num(Num::all(false)))
             }
             Meaning::Bound(place, end) => {
                 self.pass_through(state, place, expr);
@@ -364,9 +365,10 @@ impl Run<'_, '_> {
             (Builtin::Length, _) => self.length(arguments),
             (Builtin::TickLength, _) => Num::constant(1.0 / self.world.project.config.tick_rate, false),
             (Builtin::Chance, [p]) => return Value::Bool { yes: p.hi > 0.0, no: p.lo < 1.0 },
+            (Builtin::Number, _) => Num::all(false),
             _ => return anything(self.unit.ty(expr)),
         };
-        Value::Num(value)
+        self.remember_term(state, expr, Value::Num(value))
     }
 
     // ---- tests ----
@@ -539,10 +541,11 @@ impl Run<'_, '_> {
 
     /// Narrows what an expression names to what it shares with a value; none if they share nothing.
     fn refine(&self, state: &mut State, expr: ExprId, value: &Value) -> Option<()> {
-        if let Some(slot) = self.slot_of(expr) {
+        if let Some(slot) = self.slot_of(expr).or_else(|| self.term(state, expr)) {
             let slot = &mut state.values[slot as usize].value;
             *slot = slot.meet(value)?;
-        } else if let (ExprKind::Binary(BinaryOp::Remainder, left, right), Value::Num(rest)) =
+        }
+        if let (ExprKind::Binary(BinaryOp::Remainder, left, right), Value::Num(rest)) =
             (&self.unit.tree.expr(expr).kind, value)
         {
             let (left, right) = (*left, *right);
@@ -566,7 +569,7 @@ impl Run<'_, '_> {
         self.table.slot(Key::Count(super::access::counted_actor(self.unit, call)?))
     }
 
-    fn slot_of(&self, expr: ExprId) -> Option<Slot> {
+    pub(super) fn slot_of(&self, expr: ExprId) -> Option<Slot> {
         match self.unit.meaning(expr) {
             Meaning::Builtin(Builtin::Count) => self.count_slot(expr),
             Meaning::Value(place) => self.slot(place),

@@ -117,6 +117,9 @@ impl Run<'_, '_> {
     }
 
     fn forms_of(&self, state: &State, expr: ExprId) -> Forms {
+        if let Some(slot) = self.term(state, expr) {
+            return Forms::Exactly(Linear::slot(slot));
+        }
         let unit = self.unit;
         match &unit.tree.expr(expr).kind {
             #[allow(clippy::cast_precision_loss, reason = "constants beyond 2⁵³ only loosen a form")]

@@ -326,6 +326,7 @@ impl Run<'_, '_> {
                     return;
                 }
                 state.facts.forget(slot);
+                self.forget_tests(state, |read| read == slot);
                 let (lo, hi) = match limit {
                     Limit::Number(value) => (value, value),
                     Limit::Slot(bound) => state.ends(bound),

@@ -16,6 +16,7 @@ pub mod linear;
 mod live;
 pub mod shared;
 pub mod state;
+mod terms;
 mod trend;
 pub mod value;
 pub mod world;

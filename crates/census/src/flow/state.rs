@@ -286,6 +286,8 @@ pub struct Known {
     pub facts: Facts,
     /// Tests that a `bool` local was given and that still say the same.
     pub tests: Shared<(Slot, ExprId)>,
+    /// Terms that would give again what their slots hold.
+    pub terms: Shared<(Slot, ExprId)>,
     /// What may be wrong since the last settling.
     pub suspects: Shared<Suspect>,
     /// Slots that others may have seen out of their range: what is known of them takes that not to have happened.
@@ -537,6 +539,7 @@ impl Known {
 
     fn take_history(&mut self, other: &Self) {
         self.tests.retain(|test| other.tests.contains(test));
+        self.terms.retain(|(slot, _)| other.terms.iter().any(|(known, _)| known == slot));
         self.selves.retain(|known| other.selves.contains(known));
         self.kinds.retain(|known| other.kinds.contains(known));
         self.copies.retain(|pair| other.copies.contains(pair));

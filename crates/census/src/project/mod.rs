@@ -66,7 +66,7 @@ pub enum Place {
 }
 
 /// What a path, or the head of a call, means.
-#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+#[derive(Clone, Copy, PartialEq, Eq, Hash, Debug)]
 pub enum Meaning {
     /// Nothing; reported, or no name at all.
     None,

@@ -355,7 +355,7 @@ pub struct Expr {
 }
 
 /// An operator with one operand.
-#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+#[derive(Clone, Copy, PartialEq, Eq, Hash, Debug)]
 pub enum UnaryOp {
     /// `not`
     Not,

@@ -11,8 +11,8 @@ impl<'w> Run<'w, '_> {
             return self.return_outcome(state, value, left);
         }
         if let Some(value) = value {
-            let forms = self.forms(&state, value);
             let result = self.eval(&mut state, value);
+            let forms = self.forms(&state, value);
             if let Some(slot) = self.result_slot() {
                 self.put(&mut state, slot, Abstract::of(result), forms.uppers(), forms.lowers());
                 let before = state.clone();
@@ -111,8 +111,8 @@ impl<'w> Run<'w, '_> {
         // What an argument says of other places is over once a later one calls a procedure that may change those.
         let calling = arguments.iter().rposition(|&argument| self.calls_procedure(argument)).unwrap_or(0);
         for (at, &argument) in arguments.iter().enumerate() {
-            let forms = if at < calling { Forms::Unknown } else { self.forms(state, argument) };
             let value = self.eval(state, argument);
+            let forms = if at < calling { Forms::Unknown } else { self.forms(state, argument) };
             given.push((argument, value, forms));
         }
         self.calls += 1;
@@ -175,6 +175,7 @@ impl<'w> Run<'w, '_> {
             if facts.cell.is_some_and(|cell| written.contains(&cell)) {
                 let slot = Slot::try_from(at).unwrap_or(Slot::MAX);
                 state.facts.forget(slot);
+                self.forget_tests(state, |read| read == slot);
                 state.forget_held(slot);
                 let reach = self.world.reach(facts);
                 state.values[at] = state.values[at].join(&Abstract::of(reach));
@@ -187,6 +188,7 @@ impl<'w> Run<'w, '_> {
         }
         for (slot, _) in self.counts() {
             state.facts.forget(slot);
+            self.forget_tests(state, |read| read == slot);
             state.values[slot as usize] = Abstract::of(Value::Num(Num::range(0.0, f64::INFINITY, true)));
         }
         self.assume_ranges(state);

@@ -85,7 +85,7 @@ impl<'w> Run<'w, '_> {
         let unit = self.unit;
         let is_local = |facts: &SlotFacts| match facts.key {
             Key::Place(place) => matches!(unit.place(place), Place::Local(_)),
-            Key::Result(_) | Key::Rounds(_) | Key::RoundsOver(_) => true,
+            Key::Result(_) | Key::Rounds(_) | Key::RoundsOver(_) | Key::Term(_) => true,
             _ => false,
         };
         let all = self.table.slots.iter().enumerate().filter(|(_, facts)| is_local(facts));

@@ -22,6 +22,8 @@ pub enum Key {
     Rounds(ExprId),
     /// How many rounds of a `for` are still to come, by its name.
     RoundsOver(PlaceId),
+    /// What a term gave that stands in several places, by each of those.
+    Term(ExprId),
 }
 
 /// One end of a slot's range.
@@ -159,6 +161,8 @@ pub struct SlotTable {
     pub limited: Vec<Slot>,
     /// The counts of actors' instances.
     pub counts: Vec<(Slot, OwnerId)>,
+    /// Whether there are terms.
+    pub has_terms: bool,
 }
 
 impl SlotTable {
@@ -224,8 +228,12 @@ impl SlotTable {
     #[must_use]
     pub fn new(world: &World<'_>, unit: &ScriptUnit, used: &Used) -> Self {
         let mut table = Self::default();
-        let others =
-            used.results.len() + used.instances.len() + used.counted.len() + used.rounds.len() + used.rounds_over.len();
+        let others = used.results.len()
+            + used.instances.len()
+            + used.counted.len()
+            + used.rounds.len()
+            + used.rounds_over.len()
+            + used.terms.len();
         table.slots.reserve_exact(1 + used.places.len() + others);
         table.scene = table.add(Key::Scene, Type::Text, None, None);
         for &place in &used.places {
@@ -257,6 +265,11 @@ impl SlotTable {
         for &place in &used.rounds_over {
             table.add(Key::RoundsOver(place), Type::Int, None, None);
         }
+        for places in &used.terms {
+            let slot = table.add(Key::Term(places[0]), unit.ty(places[0]), None, None);
+            table.by_key.extend(places.iter().map(|&term| (Key::Term(term), slot)));
+        }
+        table.has_terms = !used.terms.is_empty();
         table.flags = used.flags.iter().filter_map(|&flag| table.slot(Key::Place(flag))).collect();
         table.flags.extend(table.flags_of_invariants(world));
         table.link(world, unit);

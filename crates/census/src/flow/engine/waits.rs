@@ -149,21 +149,25 @@ impl<'w> Run<'w, '_> {
         }
     }
 
-    /// Tests that ask about slots whose values are others by now no longer say the same, nor do the flags themselves.
-    pub(super) fn forget_tests(&self, state: &mut State, touched: impl Fn(Slot) -> bool) {
-        state.tests.retain(|&(flag, ref test)| {
-            let mut kept = !touched(flag);
-            crate::flow::access::walk_expr(self.unit, *test, &mut |inner| {
+    /// Tests and terms that ask about slots whose values are others by now no longer say the same, nor do the flags
+    /// themselves.
+    pub(in crate::flow) fn forget_tests(&self, state: &mut State, touched: impl Fn(Slot) -> bool) {
+        let is_kept = |&(slot, expr): &(Slot, ExprId)| {
+            let mut kept = !touched(slot);
+            crate::flow::access::walk_expr(self.unit, expr, &mut |inner| {
                 kept &= !self.slot_asked(inner).is_some_and(&touched);
             });
             kept
-        });
+        };
+        state.tests.retain(is_kept);
+        state.terms.retain(is_kept);
     }
 
     /// The slot whose value a name in an expression asks for.
     fn slot_asked(&self, name: ExprId) -> Option<Slot> {
         match self.unit.meaning(name) {
             Meaning::Value(place) | Meaning::Axis(place, _) => self.slot(place),
+            Meaning::Bound(..) => self.slot_of(name),
             Meaning::Instance(instance) => self.table.slot(Key::Instance(instance)),
             Meaning::Scene => Some(self.table.scene),
             Meaning::Builtin(_) => self.count_slot(name),

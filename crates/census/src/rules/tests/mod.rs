@@ -16,5 +16,6 @@ mod sending;
 mod sharing;
 mod single_mistakes;
 mod steps;
+mod terms;
 mod values;
 mod whole_scripts;

@@ -95,7 +95,7 @@ impl Body<'_> {
         let known = self.scope.len();
         let var = self.local(&parameter, Ty::Int);
         self.scope.push(var);
-        let again = !gives && self.dice().one_in(3);
+        let again = self.dice().one_in(3);
         self.plain = gives || again || self.dice().one_in(2);
         self.gives = gives;
         let second = match self.dice().below(4) {
@@ -115,11 +115,16 @@ impl Body<'_> {
         let _ = writeln!(text, "proc {name}({parameter}{typed}{more}){} {{", if gives { " -> int" } else { "" });
         self.block(text, 2);
         // One that comes to its end without a value gives zero.
+        if gives && again {
+            let (value, sign) = (self.int(1), *self.dice().pick(&["+", "-"]));
+            let inner = format!("{value} {sign} {name}(min({parameter}, 3) - 1)");
+            let _ = writeln!(text, "    if {parameter} > 0 {{ return {inner} }}");
+        }
         if gives && !self.dice().one_in(5) {
             let value = self.int(1);
             let _ = writeln!(text, "    return {value}");
         }
-        if again {
+        if again && !gives {
             let _ = writeln!(text, "    if {parameter} > 0 {{ {name}(min({parameter}, 3) - 1) }}");
         }
         text.push_str("}\n\n");
@@ -438,6 +443,9 @@ impl Body<'_> {
         let amount = self.dice().between(1, 4);
         let careless = self.slip();
         let up = self.dice().one_in(2);
+        if self.dice().one_in(6) {
+            return self.step_by_term(text, &var, up);
+        }
         if var.max && up && !careless {
             let line = match self.dice().below(7) {
                 0 => format!("if {x} + {amount} <= {x}.max {{ {x} += {amount} }}"),
@@ -474,6 +482,31 @@ impl Body<'_> {
             let by = if self.dice().one_in(3) { self.int(1) } else { amount.to_string() };
             self.line(text, &format!("{x} {} {by}", if up { "+=" } else { "-=" }));
         }
+    }
+
+    /// A step by what is written out a second time, behind a test of it; now and then something happens in between.
+    fn step_by_term(&mut self, text: &mut String, var: &Var, up: bool) {
+        let x = &var.path;
+        let (a, b) = (self.int(0), self.int(0));
+        let term = match self.dice().below(6) {
+            0 | 1 => format!("{a} * {b}"),
+            2 => format!("{a} % max({b}, 2)"),
+            3 => format!("floor({a} / max({b}, 1))"),
+            4 => format!("round({} * {b})", self.number(0)),
+            _ => format!("ceil({})", self.number(1)),
+        };
+        let fits = match (up, var.max, var.min) {
+            (true, true, _) => format!("{x} + {term} <= {x}.max and {term} >= 0"),
+            (false, _, true) => format!("{x} - {term} >= {x}.min and {term} >= 0"),
+            _ => format!("{term} > {}", self.int(0)),
+        };
+        self.line(text, &format!("if {fits} {{"));
+        if self.dice().one_in(3) {
+            self.block(text, 1);
+        }
+        let term = if self.slip() { format!("{b} * {a}") } else { term };
+        self.line(text, &format!("    {x} {} {term}", if up { "+=" } else { "-=" }));
+        self.line(text, "}");
     }
 
     fn assign(&mut self, text: &mut String) {

@@ -20,7 +20,7 @@ impl Body<'_> {
         }
         let a = self.int(depth - 1);
         let b = self.int(depth - 1);
-        match self.dice().below(18) {
+        match self.dice().below(19) {
             0..=2 => format!("{a} + {b}"),
             3..=4 => format!("{a} - {b}").replace("- -", "+ "),
             5 => format!("({a}) * {}", self.dice().between(-2, 3)),
@@ -42,6 +42,7 @@ impl Body<'_> {
             },
             15 => format!("-({a})"),
             16 if self.slip() => format!("({a}) % ({b})"),
+            17 => format!("({a}) * ({b})"),
             _ => {
                 let fit: Vec<body::Procedure> = self.procedures.iter().filter(|known| known.gives).cloned().collect();
                 match fit.is_empty() {

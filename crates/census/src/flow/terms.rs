@@ -1,0 +1,118 @@
+//! What gives the same number wherever it is written: a product, a quotient, a rest, a rounding, a part of a vector. Such a
+//! term is one number for as long as nothing that it names changes, so relations can be about it as about a place. So
+//! `oil -= trips * cost` is fine behind `oil >= cost * trips` (value numbering: Alpern, Wegman and Zadeck, 1988).
+
+use crate::project::builtin::Builtin;
+use crate::project::{Meaning, ScriptUnit};
+use crate::registry::Type;
+use crate::script::ast::*;
+use rustc_hash::FxHashMap;
+use smallvec::SmallVec;
+
+/// A number that stands for all expressions that give the same.
+type Class = u32;
+
+/// How an expression is put together.
+#[derive(PartialEq, Eq, Hash)]
+enum Shape {
+    Int(i64),
+    /// By its bits.
+    Float(u64),
+    Named(Meaning),
+    Unary(UnaryOp, Class),
+    Binary(BinaryOp, Class, Class),
+    Call(Builtin, SmallVec<[Class; 3]>),
+}
+
+/// Tells which expressions of a script give the same.
+struct Classes<'u> {
+    unit: &'u ScriptUnit,
+    by_shape: FxHashMap<Shape, Class>,
+    by_expr: FxHashMap<ExprId, Option<Class>>,
+}
+
+impl Classes<'_> {
+    /// The class of an expression; none where it may give something else each time.
+    fn class(&mut self, expr: ExprId) -> Option<Class> {
+        if let Some(&known) = self.by_expr.get(&expr) {
+            return known;
+        }
+        let class = self.shape(expr).map(|shape| {
+            let next = Class::try_from(self.by_shape.len()).unwrap_or(Class::MAX);
+            *self.by_shape.entry(shape).or_insert(next)
+        });
+        self.by_expr.insert(expr, class);
+        class
+    }
+
+    fn shape(&mut self, expr: ExprId) -> Option<Shape> {
+        let unit = self.unit;
+        Some(match &unit.tree.expr(expr).kind {
+            ExprKind::Int(value) => Shape::Int(*value),
+            ExprKind::Float(value) => Shape::Float(value.to_bits()),
+            ExprKind::Path(_) => match unit.meaning(expr) {
+                meaning @ (Meaning::Value(_) | Meaning::Axis(..) | Meaning::Bound(..)) => Shape::Named(meaning),
+                _ => return None,
+            },
+            ExprKind::Unary(op, operand) => Shape::Unary(*op, self.class(*operand)?),
+            ExprKind::Binary(op, left, right) => {
+                let (left, right) = (self.class(*left)?, self.class(*right)?);
+                match op {
+                    BinaryOp::Add | BinaryOp::Multiply => Shape::Binary(*op, left.min(right), left.max(right)),
+                    _ => Shape::Binary(*op, left, right),
+                }
+            }
+            ExprKind::Call(_, arguments) => match unit.meaning(expr) {
+                Meaning::Builtin(Builtin::Random | Builtin::Chance | Builtin::Count) => return None,
+                Meaning::Builtin(builtin) => {
+                    Shape::Call(builtin, arguments.iter().map(|&argument| self.class(argument)).collect::<Option<_>>()?)
+                }
+                _ => return None,
+            },
+            _ => return None,
+        })
+    }
+}
+
+/// Whether an expression gives a number that linear forms don't tell all of.
+#[must_use]
+pub fn is_term(unit: &ScriptUnit, expr: ExprId) -> bool {
+    let number = |expr: &ExprId| matches!(unit.tree.expr(*expr).kind, ExprKind::Int(_) | ExprKind::Float(_));
+    match &unit.tree.expr(expr).kind {
+        ExprKind::Path(_) => matches!(unit.meaning(expr), Meaning::Axis(..)),
+        ExprKind::Binary(BinaryOp::Multiply, left, right) => !number(left) && !number(right),
+        ExprKind::Binary(BinaryOp::Divide, _, divisor) => !number(divisor),
+        ExprKind::Binary(BinaryOp::Remainder, ..) => true,
+        ExprKind::Call(_, arguments) => match unit.meaning(expr) {
+            Meaning::Builtin(Builtin::Floor | Builtin::Ceil | Builtin::Round) => {
+                arguments.first().is_some_and(|&argument| unit.ty(argument) == Type::Number)
+            }
+            Meaning::Builtin(Builtin::Length | Builtin::Number) => true,
+            _ => false,
+        },
+        _ => false,
+    }
+}
+
+/// The terms that are written twice or more, or stand in what may be called twice: all the places of each.
+#[must_use]
+pub fn repeated(unit: &ScriptUnit, terms: &[ExprId], in_procedures: &[ExprId]) -> Vec<Vec<ExprId>> {
+    if terms.len() < 2 && in_procedures.is_empty() {
+        return Vec::new();
+    }
+    let mut classes = Classes { unit, by_shape: FxHashMap::default(), by_expr: FxHashMap::default() };
+    let mut order: Vec<Class> = Vec::new();
+    let mut found: FxHashMap<Class, (Vec<ExprId>, bool)> = FxHashMap::default();
+    let all = terms.iter().map(|&term| (term, false)).chain(in_procedures.iter().map(|&term| (term, true)));
+    for (term, again) in all {
+        let Some(class) = classes.class(term) else { continue };
+        let (places, repeats) = found.entry(class).or_insert_with(|| {
+            order.push(class);
+            (Vec::new(), false)
+        });
+        *repeats |= again || !places.is_empty();
+        places.push(term);
+    }
+    let places = order.into_iter().filter_map(|class| found.remove(&class));
+    places.filter(|(_, repeats)| *repeats).map(|(places, _)| places).collect()
+}
