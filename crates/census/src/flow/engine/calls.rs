@@ -12,6 +12,9 @@ impl<'w> Run<'w, '_> {
         }
         if let Some(value) = value {
             let result = self.eval(&mut state, value);
+            if self.take_dead() {
+                return; // What it gives hangs on a call that never comes back.
+            }
             let forms = self.forms(&state, value);
             if let Some(slot) = self.result_slot() {
                 self.put(&mut state, slot, Abstract::of(result), forms.uppers(), forms.lowers());

@@ -71,9 +71,9 @@ impl<'w> Run<'w, '_> {
             return vec![state.clone()];
         }
         let Some(mut left) = recursion.left.clone() else { return Vec::new() };
+        let given = self.results[at].map(|outer| left.values[outer as usize].value.clone());
         self.take_back_locals(&mut left, state);
         if let Some(slot) = self.table.slot(Key::Result(expr)) {
-            let given = self.results[at].map(|outer| left.values[outer as usize].value.clone());
             left.values[slot as usize] = Abstract::of(given.unwrap_or_else(|| anything(self.unit.ty(expr))));
             self.given.push(slot);
         }

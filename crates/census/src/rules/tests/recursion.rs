@@ -82,3 +82,40 @@ proc odd(n: int) -> bool {
     judged(both, "calm = even(count)");
     judged(both, "if even(count) {\n        sorted = 7 // ~ range/can-exceed\n    }");
 }
+
+#[test]
+fn what_an_inner_call_gives_is_what_the_procedure_gives() {
+    judged(
+        "proc worth(n: int) -> int {
+    if n <= 0 {
+        return 0
+    }
+    if n > 4 {
+        return 10
+    }
+    return 1 + worth(n - 1)
+}
+",
+        "parcels = min(parcels + worth(count), 20)",
+    );
+    judged(
+        "proc shared(a: int, b: int) -> int {
+    if b == 0 {
+        return a
+    }
+    return shared(b, a % b)
+}
+",
+        "parcels = min(shared(count, 12), 20)",
+    );
+    judged(
+        "proc less(n: int) -> int {
+    if n <= 0 {
+        return 0
+    }
+    return less(n - 1) - n
+}
+",
+        "parcels = min(less(count) + 20, 20) // ~ range/can-fall-below",
+    );
+}
