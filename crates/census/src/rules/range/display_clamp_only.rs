@@ -7,7 +7,8 @@ use crate::project::builtin::Builtin;
 use crate::project::{CellId, Meaning, ScriptUnit};
 use crate::rules::Facts;
 use crate::rules::{Example, Rule};
-use crate::script::ast::{ExprId, ExprKind, TextPart, UnaryOp};
+use crate::script::ast::{BinaryOp, ExprId, ExprKind, TextPart, UnaryOp};
+use rustc_hash::FxHashSet;
 
 /// The rule.
 pub const RULE: Rule = Rule {
@@ -58,10 +59,12 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
             .filter_map(|expr| if let ExprKind::Text(parts) = &expr.kind { Some(parts) } else { None });
         for part in texts.flatten() {
             let TextPart::Token { value, span, .. } = part else { continue };
-            let mut clamped = Vec::new();
-            walk_behind(unit, *value, &mut |inner| clamped.extend(clamp(facts, unit, inner)));
-            if let Some(cell) = clamped.first() {
-                let name = facts.cell_name(*cell);
+            let mut shown = Vec::new();
+            walk_behind(unit, *value, &mut |inner| shown.push(inner));
+            let divisors = divisors(unit, &shown);
+            let mut clamped = shown.into_iter().filter(|inner| !divisors.contains(inner));
+            if let Some(cell) = clamped.find_map(|inner| clamp(facts, unit, inner)) {
+                let name = facts.cell_name(cell);
                 let mut finding = Finding::new(
                     RULE.name,
                     unit.at(*span),
@@ -69,12 +72,25 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
                         "the text shows `{name}` cut to a range that `{name}` itself can leave: the game goes on with the other number"
                     ),
                 );
-                finding.variable = facts.project.variable_of(*cell).map(|_| name.clone());
+                finding.variable = facts.project.variable_of(cell).map(|_| name.clone());
                 findings.push(finding.help("cut the variable itself where it is changed, and show it as it is"));
             }
         }
     }
     findings
+}
+
+/// What stands in divisors: `max(crew, 1)` there keeps clear of zero, and is not what the screen shows.
+fn divisors(unit: &ScriptUnit, shown: &[ExprId]) -> FxHashSet<ExprId> {
+    let mut all = FxHashSet::default();
+    for &expr in shown {
+        if let ExprKind::Binary(BinaryOp::Divide | BinaryOp::Remainder, _, divisor) = unit.tree.expr(expr).kind {
+            walk_behind(unit, divisor, &mut |inner| {
+                all.insert(inner);
+            });
+        }
+    }
+    all
 }
 
 /// The variable that a call clamps, if it can lie beyond.
@@ -137,6 +153,7 @@ engine = "reads"
 on bell {
     height += 1
     show "{min(height, 5)}" // ~ range/display-clamp-only
+    show "{60 / max(height, 1):1} and {height % max(height, 2)}"
     show "{max(height, 0)}"
 }
 "#],
