@@ -2,7 +2,9 @@
 
 use super::{guard, resent};
 use crate::finding::{Finding, Level, RuleName};
-use crate::flow::engine::Pause;
+use crate::flow::engine::{Key, Pause};
+use crate::flow::value::Value;
+use crate::project::{Base, Place};
 use crate::rules::Facts;
 use crate::rules::facts::HandlerView;
 use crate::rules::{Example, Rule};
@@ -74,8 +76,9 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
             |pause: &Pause, at: &Span| pause.wait.is_some() || put_off.iter().any(|block| block.span.contains(*at));
         let alone = LazyCell::new(|| facts.world.pauses_left_alone(handler.id, &FxHashMap::default()));
         let unguarded = guard::waits(&handler).any(|pause| {
-            let matters =
-                after.iter().any(|at| is_to_come(pause, at)) && !guard::removes_what_came(facts, &handler, pause);
+            let matters = after.iter().any(|at| is_to_come(pause, at))
+                && !guard::removes_what_came(facts, &handler, pause)
+                && !stays_as_it_is(facts, &handler, pause);
             matters && !is_put_back_elsewhere(facts, &handler, pause, &after, &alone) && {
                 let again = facts.world.again(handler.id, pause);
                 after.iter().any(|at| again.contains_key(at))
@@ -116,6 +119,36 @@ fn is_put_back_elsewhere(
     };
     let mut same = alone.iter().filter(is_same).peekable();
     same.peek().is_some() && !same.any(lets_in)
+}
+
+/// Whether what a handler listens to stays as it is until the handler goes on, since all that others ever give it is what it
+/// is by then: `on changed lit when lit`, where the handler itself puts the lamp out at its end.
+fn stays_as_it_is(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, pause: &Pause) -> bool {
+    let (world, unit) = (&facts.world, handler.unit);
+    let Some(place) = unit.handlers[handler.index].changed else { return false };
+    let (Some(cell), Some(slot)) =
+        (facts.project.cell_of(unit, place), world.table(handler.id).slot(Key::Place(place)))
+    else {
+        return false;
+    };
+    let is_apart = match unit.place(place) {
+        Place::Variable(_, Base::One) => unit.owner.is_none_or(|actor| !facts.project.registry.is_many(actor)),
+        Place::Variable(_, Base::Own) => true,
+        _ => false,
+    };
+    if !is_apart || pause.forked || pause.later || world.is_unsettled(cell) {
+        return false;
+    }
+    let begun = world.entry_state(handler.id, &[]);
+    let now = pause.changed(slot).or(begun.as_ref().map(|state| state.value(slot))).map(|known| &known.value);
+    let is_one = match now {
+        Some(Value::Bool { yes, no }) => yes != no,
+        Some(Value::Num(num)) => num.single().is_some(),
+        Some(Value::Text(Some(texts))) => texts.len() == 1,
+        _ => false,
+    };
+    let others = world.effects[cell.index()].iter().filter(|effect| effect.handler != Some(handler.id));
+    is_one && others.into_iter().all(|effect| !effect.clears && effect.set.as_ref() == now)
 }
 
 /// Whether a handler asks again after its only wait, so that of all that have waited only the first one does what follows:
@@ -230,6 +263,60 @@ height = { type = "int", scope = "global", default = 0, engine = "reads" }
         judged(told, "    if not lit {\n        lit = chance(0.5)\n        height += 1\n    }\n");
         judged(told, "    if not lit {\n        lit = true\n        height += 1\n    }\n    height += 1\n");
         judged(told, "    if oil > 0 {\n        height += 1\n    }\n");
+    }
+
+    #[test]
+    fn what_nobody_else_puts_back_does_not_change_again() {
+        let registry = r#"[variables.tide]
+low = { type = "bool", scope = "global", default = false }
+mood = { type = "enum", scope = "global", values = ["calm", "brisk", "storm"], default = "calm" }
+height = { type = "int", scope = "global", default = 0, engine = "reads" }
+"#;
+        let judged = |head: &str, others: &str| {
+            expect_in_scripts(
+                registry,
+                &[&format!(
+                    "script tides for tide
+
+on changed low when low {{{head}
+    wait 1s
+    height += 1
+    low = false
+}}
+
+on bell {{
+    low = true
+    mood = \"calm\"
+}}
+{others}"
+                )],
+            );
+        };
+        let told = " // ~ sharing/reentry";
+        judged("", "");
+        judged(told, "\non bumped {\n    low = false\n}\n");
+        judged(told, "\non bumped {\n    low = not low\n}\n");
+        judged("", "\non bumped {\n    if not low {\n        low = true\n    }\n}\n");
+        let storm = "script tides for tide
+
+on changed mood when mood == \"storm\" {
+    wait 1s
+    height += 1
+    mood = \"calm\"
+}
+
+on bell when not low {
+    mood = \"storm\"
+}
+
+on bumped {
+    low = not low
+}
+";
+        expect_in_scripts(registry, &[storm]);
+        let either =
+            storm.replace("\n    mood = \"storm\"", "\n    mood = \"brisk\"\n    wait 1s\n    mood = \"storm\"");
+        expect_in_scripts(registry, &[&either.replace("\"storm\" {", "\"storm\" { // ~ sharing/reentry")]);
     }
 
     #[test]
