@@ -1,6 +1,7 @@
 //! Who reads and who writes what, and where: the plain facts, without values.
 
 use super::graph::{Block, Exit, Graph, Step, StepKind, Waiting};
+use super::terms::{is_abs, is_quotient, is_term, useful};
 use crate::project::builtin::Builtin;
 use crate::project::{Base, CellId, Meaning, Place, PlaceId, ProcId, Project, ScriptUnit};
 use crate::registry::{Bound, End, InstanceId, OwnerId, Type, VarId};
@@ -486,9 +487,10 @@ pub struct UsedBuilder<'a> {
     rounds: Vec<ExprId>,
     rounds_over: Vec<PlaceId>,
     flags: Vec<PlaceId>,
-    terms: Vec<ExprId>,
-    /// Those of them that stand before the first procedure's.
-    own_terms: Option<usize>,
+    /// Terms, and whether one that stands once is of use.
+    terms: Vec<(ExprId, bool)>,
+    /// What is being added is a procedure that gives a value.
+    in_function: bool,
     calls: FxHashSet<ProcId>,
     open: Vec<ProcId>,
     written: Vec<(VarId, Base)>,
@@ -509,7 +511,7 @@ impl<'a> UsedBuilder<'a> {
             rounds_over: Vec::new(),
             flags: Vec::new(),
             terms: Vec::new(),
-            own_terms: None,
+            in_function: false,
             calls: FxHashSet::default(),
             open: Vec::new(),
             written: Vec::new(),
@@ -535,8 +537,8 @@ impl<'a> UsedBuilder<'a> {
         let mut inner = Vec::new();
         walk_expr(self.unit, expr, &mut |at| inner.push(at));
         for at in inner {
-            if super::terms::is_term(self.unit, at) {
-                self.terms.push(at);
+            if is_term(self.unit, at) {
+                self.terms.push((at, self.in_function || is_abs(self.unit, at)));
             }
             match self.unit.meaning(at) {
                 Meaning::Value(place) | Meaning::Axis(place, _) | Meaning::Bound(place, _) => self.place(place),
@@ -577,6 +579,12 @@ impl<'a> UsedBuilder<'a> {
                 if let Some((_, _, Some(value))) = parts.target {
                     self.expr(value);
                 }
+                if let StepKind::Let { value, .. } = &step.kind {
+                    let (unit, terms) = (self.unit, &mut self.terms);
+                    walk_expr(unit, *value, &mut |inner| {
+                        terms.extend(is_quotient(unit, inner).then_some((inner, true)))
+                    });
+                }
                 match &step.kind {
                     StepKind::Let { place, .. }
                     | StepKind::Bind { place }
@@ -602,7 +610,7 @@ impl<'a> UsedBuilder<'a> {
 
     /// Adds the parameters of a procedure.
     pub fn parameters(&mut self, id: ProcId) {
-        self.own_terms.get_or_insert(self.terms.len());
+        self.in_function = self.unit.procedures[id.index()].gives.is_some();
         for local in &self.unit.procedures[id.index()].parameters {
             let place = self.unit.local_places[local.0 as usize];
             if place.index() < self.unit.places.len() {
@@ -643,8 +651,7 @@ impl<'a> UsedBuilder<'a> {
         instances.sort_unstable();
         let mut counted: Vec<OwnerId> = self.counted.into_iter().collect();
         counted.sort_unstable();
-        let (own, in_procedures) = self.terms.split_at(self.own_terms.unwrap_or(self.terms.len()));
-        let terms = super::terms::repeated(self.unit, own, in_procedures);
+        let terms = useful(self.unit, &self.terms);
         let Self { results, rounds, rounds_over, flags, .. } = self;
         Used { places, results, instances, counted, rounds, rounds_over, flags, terms }
     }

@@ -476,6 +476,7 @@ impl<'w, 'p> Run<'w, 'p> {
             values,
             facts: Facts::default(),
             tests: Shared::default(),
+            unequal: Shared::default(),
             terms: Shared::default(),
             suspects: Shared::default(),
             doubted: Shared::default(),

@@ -6,7 +6,7 @@
 
 use super::engine::{Event, Key, MOST_FLAGS_BEHIND, Run};
 use super::forms::{Forms, narrowed};
-use super::linear::Slot;
+use super::linear::{Linear, Slot};
 use super::state::State;
 use super::value::{Abstract, Num, Value};
 use crate::project::builtin::Builtin;
@@ -269,12 +269,19 @@ impl Run<'_, '_> {
         Value::Num(match op {
             BinaryOp::Add => a.add(&b),
             BinaryOp::Subtract => self.tightened(state, a.sub(&b), expr),
+            BinaryOp::Multiply if a.lo < 0.0 && a == b && self.is_square(state, expr) => a.abs().mul(&b.abs()),
             BinaryOp::Multiply => a.mul(&b),
             _ => {
                 let b = self.judge_divisor(state, b, divisor, expr);
                 if op == BinaryOp::Divide { a.div(&b) } else { a.rem(&b) }
             }
         })
+    }
+
+    /// Whether a number is multiplied by itself.
+    fn is_square(&self, state: &State, product: ExprId) -> bool {
+        let ExprKind::Binary(_, left, right) = self.unit.tree.expr(product).kind else { return false };
+        matches!((self.forms(state, left), self.forms(state, right)), (Forms::Exactly(a), Forms::Exactly(b)) if a == b)
     }
 
     /// A difference may be known better from the facts than from the two ranges.
@@ -295,7 +302,8 @@ impl Run<'_, '_> {
         let ends = |slot| state.ends(slot);
         let above = forms.lowers().iter().any(|form| state.facts.highest(&form.times(-1.0), &ends) < 0.0);
         let below = forms.uppers().iter().any(|form| state.facts.highest(form, &ends) < 0.0);
-        if above || below {
+        let other = matches!(&forms, Forms::Exactly(form) if state.is_unequal(form));
+        if above || below || other {
             return divisor.without(0.0).unwrap_or(divisor);
         }
         self.event(Event::Zero { divisor: at, at: division, range: (divisor.lo, divisor.hi) });
@@ -477,7 +485,10 @@ impl Run<'_, '_> {
         }
         let doubted = self.is_doubted(&state, left) || self.is_doubted(&state, right);
         let (yes, no) = match (&a, &b) {
-            (Value::Num(a), Value::Num(b)) => self.compare_numbers(state, op, (left, a), (right, b)),
+            (Value::Num(a), Value::Num(b)) => {
+                let (yes, no) = self.compare_numbers(state, op, (left, a), (right, b));
+                (self.tell_distances(yes, [left, right]), self.tell_distances(no, [left, right]))
+            }
             _ => self.compare_others(state, op, (left, &a), (right, &b)),
         };
         self.outcome_of(expr, yes.is_some() || doubted, no.is_some() || doubted, [(left, &a), (right, &b)]);
@@ -525,14 +536,15 @@ impl Run<'_, '_> {
             BinaryOp::Greater => (less(self, &state, right, left, true), less(self, &state, left, right, false)),
             BinaryOp::GreaterEqual => (less(self, &state, right, left, false), less(self, &state, left, right, true)),
             _ => {
-                let equal = left.1.meet(right.1).and_then(|both| {
-                    let state = less(self, &state, left, right, false)?;
-                    let mut state = less(self, &state, right, left, false)?;
-                    for (expr, _) in [left, right] {
-                        self.refine(&mut state, expr, &Value::Num(both.clone()))?;
-                    }
-                    Some(state)
-                });
+                let equal =
+                    left.1.meet(right.1).filter(|_| !self.are_unequal(&state, left.0, right.0)).and_then(|both| {
+                        let state = less(self, &state, left, right, false)?;
+                        let mut state = less(self, &state, right, left, false)?;
+                        for (expr, _) in [left, right] {
+                            self.refine(&mut state, expr, &Value::Num(both.clone()))?;
+                        }
+                        Some(state)
+                    });
                 let different = self.assume_different(state, left, right, whole);
                 if op == BinaryOp::Equal { (equal, different) } else { (different, equal) }
             }
@@ -545,6 +557,9 @@ impl Run<'_, '_> {
             let slot = &mut state.values[slot as usize].value;
             *slot = slot.meet(value)?;
         }
+        if matches!(value, Value::Num(num) if !num.contains(0.0)) {
+            self.refine_nonzero(state, expr)?;
+        }
         if let (ExprKind::Binary(BinaryOp::Remainder, left, right), Value::Num(rest)) =
             (&self.unit.tree.expr(expr).kind, value)
         {
@@ -552,6 +567,22 @@ impl Run<'_, '_> {
             return self.refine_divided(state, left, right, rest);
         }
         Some(())
+    }
+
+    /// Where a product or a distance from zero is not zero, nor is what it is made of.
+    fn refine_nonzero(&self, state: &mut State, expr: ExprId) -> Option<()> {
+        let parts: SmallVec<[ExprId; 2]> = match &self.unit.tree.expr(expr).kind {
+            ExprKind::Binary(BinaryOp::Multiply, left, right) => smallvec![*left, *right],
+            ExprKind::Call(_, arguments) if self.unit.meaning(expr) == Meaning::Builtin(Builtin::Abs) => {
+                arguments.iter().copied().collect()
+            }
+            _ => return Some(()),
+        };
+        let other_than_zero = |expr| Num::all(self.unit.ty(expr) == Type::Int).without(0.0);
+        parts.into_iter().try_for_each(|part| match other_than_zero(part) {
+            Some(any) => self.refine(state, part, &Value::Num(any)),
+            None => Some(()),
+        })
     }
 
     /// What leaves one certain rest goes in strides.
@@ -606,6 +637,9 @@ impl Run<'_, '_> {
             (false, false) => {}
         }
         let mut state = state;
+        if let (Forms::Exactly(a), Forms::Exactly(b)) = &forms {
+            state.add_unequal(a.plus(b, -1.0));
+        }
         for ((expr, own), other) in [(left, right.1), (right, left.1)] {
             if let Some(value) = other.single() {
                 self.refine(&mut state, expr, &Value::Num(own.without(value)?))?;
@@ -614,10 +648,25 @@ impl Run<'_, '_> {
         Some(state)
     }
 
+    /// Whether two numbers are known to differ.
+    fn are_unequal(&self, state: &State, left: ExprId, right: ExprId) -> bool {
+        if state.unequal.is_empty() {
+            return false;
+        }
+        let forms = (self.forms(state, left), self.forms(state, right));
+        matches!(forms, (Forms::Exactly(a), Forms::Exactly(b)) if state.is_unequal(&a.plus(&b, -1.0)))
+    }
+
     /// Whether `a < b` is known to be false: `b - a ≤ 0` follows.
     fn never(&self, state: &State, a: &Forms, b: &Forms) -> bool {
         let ends = |slot| state.ends(slot);
         b.uppers().iter().any(|b| a.lowers().iter().any(|a| state.facts.implies(&b.plus(a, -1.0), &ends)))
+    }
+
+    /// A form that is at most zero, in the form that says most of whole numbers.
+    pub(super) fn plainest(&self, form: Linear) -> Linear {
+        let is_int = |&(slot, _): &(Slot, f64)| self.table.slots[slot as usize].ty == Type::Int;
+        if form.terms.iter().all(is_int) { form.of_whole_numbers() } else { form }
     }
 
     /// What is known where `a < b` (`strict`) or `a ≤ b`.
@@ -632,6 +681,7 @@ impl Run<'_, '_> {
         if a.lo > b.hi || (strict && a.lo >= b.hi) {
             return None;
         }
+        self.multiply_out(&mut state, left, right, strict)?;
         let gap = if !strict {
             0.0
         } else if whole {
@@ -650,7 +700,7 @@ impl Run<'_, '_> {
                     }
                     continue;
                 }
-                state.assume(form)?;
+                state.assume(self.plainest(form))?;
             }
         }
         let ceiling = if strict && !whole {

@@ -2,6 +2,7 @@
 
 use super::engine::{Key, Run};
 use super::linear::{Linear, Slot};
+use super::nonlinear::quotient;
 use super::state::State;
 use super::value::{Num, remainder};
 use crate::project::builtin::Builtin;
@@ -14,7 +15,7 @@ use smallvec::{SmallVec, smallvec};
 const MOST_FORMS: usize = 4;
 
 /// Forms on one side of a number.
-type Side = SmallVec<[Linear; 2]>;
+pub type Side = SmallVec<[Linear; 2]>;
 
 /// Linear forms that a number lies between.
 #[derive(Clone, Default)]
@@ -29,7 +30,9 @@ pub enum Forms {
 }
 
 impl Forms {
-    fn between(uppers: Side, lowers: Side) -> Self {
+    /// It is at most each of the first, and at least each of the others.
+    #[must_use]
+    pub fn between(uppers: Side, lowers: Side) -> Self {
         Self::Between(Box::new((uppers, lowers)))
     }
 
@@ -82,7 +85,7 @@ impl Forms {
     }
 }
 
-fn scaled(side: &[Linear], by: f64) -> Side {
+pub(super) fn scaled(side: &[Linear], by: f64) -> Side {
     side.iter().map(|form| form.times(by)).collect()
 }
 
@@ -117,9 +120,14 @@ impl Run<'_, '_> {
     }
 
     fn forms_of(&self, state: &State, expr: ExprId) -> Forms {
-        if let Some(slot) = self.term(state, expr) {
-            return Forms::Exactly(Linear::slot(slot));
+        match self.term(state, expr) {
+            Some(slot) => Forms::Exactly(Linear::slot(slot)),
+            None => self.shape_forms(state, expr),
         }
+    }
+
+    /// The forms that an expression has by the way in which it is put together.
+    pub(super) fn shape_forms(&self, state: &State, expr: ExprId) -> Forms {
         let unit = self.unit;
         match &unit.tree.expr(expr).kind {
             #[allow(clippy::cast_precision_loss, reason = "constants beyond 2⁵³ only loosen a form")]
@@ -165,39 +173,33 @@ impl Run<'_, '_> {
             }
             BinaryOp::Multiply => {
                 let (a, b) = (self.forms_of(state, left), self.forms_of(state, right));
-                match (self.known(state, left), self.known(state, right)) {
+                match (known(state, &a), known(state, &b)) {
                     (_, Some(by)) => a.scaled(by),
                     (Some(by), _) => b.scaled(by),
-                    _ => {
-                        let (a_span, b_span) = (span(state, &a), span(state, &b));
-                        let part = part_of(&a, a_span, b_span);
-                        part.or_else(|| part_of(&b, b_span, a_span)).unwrap_or_default()
-                    }
+                    _ => self.product_forms(state, &a, &b),
                 }
             }
-            BinaryOp::Divide => match self.known(state, right) {
-                Some(by) if by != 0.0 => self.forms_of(state, left).scaled(1.0 / by),
-                _ => {
-                    let (a, (low, high)) = (self.forms_of(state, left), span(state, &self.forms_of(state, right)));
-                    let by = (1.0 / high, 1.0 / low);
-                    part_of(&a, span(state, &a), by).filter(|_| low > 0.0).unwrap_or_default()
+            BinaryOp::Divide => {
+                let (whole, divisor) = (self.forms_of(state, left), self.forms_of(state, right));
+                match known(state, &divisor) {
+                    Some(by) if by != 0.0 => whole.scaled(1.0 / by),
+                    _ => quotient(state, &whole, &divisor),
                 }
-            },
+            }
             BinaryOp::Remainder => {
                 // A divisor above zero: the rest lies from zero up to it, and is no more than a dividend not below zero.
-                if let (Some(a), Some(b)) = (self.known(state, left), self.known(state, right))
+                let (dividend, divisor) = (self.forms_of(state, left), self.forms_of(state, right));
+                if let (Some(a), Some(b)) = (known(state, &dividend), known(state, &divisor))
                     && b != 0.0
                 {
                     return Forms::Exactly(Linear::constant(remainder(a, b)));
                 }
-                let divisor = self.forms_of(state, right);
                 let ends = |slot| state.ends(slot);
                 let positive = divisor.lowers().iter().any(|form| state.facts.highest(&form.times(-1.0), &ends) < 0.0);
                 if !positive {
                     return Forms::Unknown;
                 }
                 let whole = self.unit.ty(left) == Type::Int && self.unit.ty(right) == Type::Int;
-                let dividend = self.forms_of(state, left);
                 let least = span(state, &dividend).0;
                 if least >= 0.0 && is_below(state, &dividend, &divisor) {
                     return dividend; // It goes into it not once.
@@ -213,16 +215,7 @@ impl Run<'_, '_> {
 
     /// The one value of an expression that can have no other.
     pub(super) fn known(&self, state: &State, expr: ExprId) -> Option<f64> {
-        let forms = self.forms_of(state, expr);
-        let form = forms.uppers().first()?;
-        if forms.uppers().len() != 1 || forms.lowers().first() != Some(form) {
-            return None;
-        }
-        let mut sum = form.constant;
-        for &(slot, factor) in form.terms.iter() {
-            sum += factor * state.num(slot)?.single()?;
-        }
-        Some(sum)
+        known(state, &self.forms_of(state, expr))
     }
 
     fn call_forms(&self, state: &State, expr: ExprId, arguments: &[ExprId]) -> Forms {
@@ -243,7 +236,11 @@ impl Run<'_, '_> {
                 let (a, b) = (of(0), of(1));
                 Forms::between(self.most(state, &a, &b).uppers().into(), self.least(state, &a, &b).lowers().into())
             }
-            (Builtin::Abs, 1) => self.most(state, &of(0), &of(0).scaled(-1.0)),
+            (Builtin::TickLength, _) => Forms::Exactly(Linear::constant(1.0 / self.world.project.config.tick_rate)),
+            (Builtin::Abs, 1) => {
+                let number = of(0);
+                self.most(state, &number, &number.scaled(-1.0))
+            }
             (Builtin::Count, _) => {
                 self.count_slot(expr).map_or(Forms::Unknown, |slot| Forms::Exactly(Linear::slot(slot)))
             }
@@ -285,6 +282,19 @@ impl Run<'_, '_> {
     }
 }
 
+/// The one value of a number that can have no other.
+fn known(state: &State, forms: &Forms) -> Option<f64> {
+    let form = forms.uppers().first()?;
+    if forms.uppers().len() != 1 || forms.lowers().first() != Some(form) {
+        return None;
+    }
+    let mut sum = form.constant;
+    for &(slot, factor) in form.terms.iter() {
+        sum += factor * state.num(slot)?.single()?;
+    }
+    Some(sum)
+}
+
 /// Whether a number is certainly less than another.
 fn is_below(state: &State, a: &Forms, b: &Forms) -> bool {
     let ends = |slot| state.ends(slot);
@@ -298,27 +308,12 @@ fn either(a: &[Linear], b: &[Linear]) -> Side {
 }
 
 /// The range of what lies between forms.
-fn span(state: &State, forms: &Forms) -> (f64, f64) {
+pub(super) fn span(state: &State, forms: &Forms) -> (f64, f64) {
     let ends = |slot| state.ends(slot);
     let hi = forms.uppers().iter().map(|form| state.facts.highest(form, &ends)).fold(f64::INFINITY, f64::min);
     let lo =
         forms.lowers().iter().map(|form| -state.facts.highest(&form.times(-1.0), &ends)).fold(-f64::INFINITY, f64::max);
     (lo, hi)
-}
-
-/// The forms of a number times one from `low` to `high`, none of them below zero: where the sign of the first is known, the
-/// product lies between two multiples of it. So `oil + (20 - oil) * share` is no more than 20.
-fn part_of(forms: &Forms, (lo, hi): (f64, f64), (low, high): (f64, f64)) -> Option<Forms> {
-    if low < 0.0 || !high.is_finite() {
-        return None;
-    }
-    if lo >= 0.0 {
-        Some(Forms::between(scaled(forms.uppers(), high), scaled(forms.lowers(), low)))
-    } else if hi <= 0.0 {
-        Some(Forms::between(scaled(forms.uppers(), low), scaled(forms.lowers(), high)))
-    } else {
-        None
-    }
 }
 
 /// A number cut to what its forms say of it.
@@ -327,6 +322,7 @@ pub fn narrowed(state: &State, num: Num, forms: &Forms) -> Num {
     let ends = |slot| state.ends(slot);
     let hi = forms.uppers().iter().map(|form| state.facts.highest(form, &ends)).fold(num.hi, f64::min);
     let lo = forms.lowers().iter().map(|form| -state.facts.highest(&form.times(-1.0), &ends)).fold(num.lo, f64::max);
+    let (lo, hi) = (num.own_near(lo), num.own_near(hi));
     if lo > hi || (lo, hi) == (num.lo, num.hi) {
         return num;
     }
@@ -335,7 +331,7 @@ pub fn narrowed(state: &State, num: Num, forms: &Forms) -> Num {
 
 /// The forms that bound both: lower ones for `sign` 1, upper ones for -1. Beside those of either list they are single
 /// places with a constant: `max(parcels - 3, 0)` is at most `parcels`.
-fn common(state: &State, a: &[Linear], b: &[Linear], sign: f64) -> Side {
+pub(super) fn common(state: &State, a: &[Linear], b: &[Linear], sign: f64) -> Side {
     let ends = |slot| state.ends(slot);
     let beyond = |form: &Linear, others: &[Linear]| {
         others.iter().any(|other| state.facts.implies(&form.plus(other, -1.0).times(sign), &ends))

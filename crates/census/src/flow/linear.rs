@@ -5,7 +5,7 @@
 //! difference bounds and octagons; an assignment projects the old value out by Fourier–Motzkin elimination. The list
 //! is short, so what follows from it is found by adding up a few facts at a time. Dropping a fact is always sound.
 
-use super::value::is_whole;
+use super::value::{gcd, is_whole};
 use smallvec::{SmallVec, smallvec};
 use std::sync::Arc;
 
@@ -267,6 +267,25 @@ impl Linear {
         scaled.terms.iter_mut().for_each(|term| term.1 *= by);
         scaled.constant *= by;
         scaled
+    }
+
+    /// What a form of whole numbers that is at most zero says as plainly as it can: where `100 · a − 100 · b + 1` is, so is
+    /// `a − b + 1`.
+    #[must_use]
+    pub fn of_whole_numbers(&self) -> Self {
+        let factors = self.terms.iter().map(|&(_, factor)| factor);
+        if !factors.clone().all(is_whole) || !is_whole(self.constant) {
+            return *self;
+        }
+        match factors.fold(0.0, gcd) {
+            by if by > 1.0 => {
+                let mut plain = self.times(1.0 / by);
+                plain.terms.iter_mut().for_each(|term| term.1 = term.1.round());
+                plain.constant = (self.constant / by).ceil();
+                plain
+            }
+            _ => *self,
+        }
     }
 
     fn rename(mut self, from: Slot, to: Slot) -> Self {

@@ -14,6 +14,7 @@ pub mod graph;
 pub mod judge;
 pub mod linear;
 mod live;
+mod nonlinear;
 pub mod shared;
 pub mod state;
 mod terms;

@@ -118,6 +118,8 @@ impl PutOff {
     }
 }
 
+/// How many forms that are not zero are remembered.
+const MOST_UNEQUAL: usize = 8;
 /// How many steps that have not settled are taken over where two ways meet.
 const MOST_STEPS: usize = 16;
 /// What each slot may hold. Copies share the pieces that neither has changed, since states are copied at every branch.
@@ -286,6 +288,8 @@ pub struct Known {
     pub facts: Facts,
     /// Tests that a `bool` local was given and that still say the same.
     pub tests: Shared<(Slot, ExprId)>,
+    /// Forms that are not zero.
+    pub unequal: Shared<Linear>,
     /// Terms that would give again what their slots hold.
     pub terms: Shared<(Slot, ExprId)>,
     /// What may be wrong since the last settling.
@@ -419,6 +423,27 @@ impl Known {
         self.apart.retain(|&(a, b)| a != holder && b != holder);
     }
 
+    /// Takes in that a form is not zero.
+    pub fn add_unequal(&mut self, form: Linear) {
+        if self.unequal.len() < MOST_UNEQUAL && form.is_known() && !form.terms.is_empty() {
+            self.unequal.push_new(form);
+        }
+    }
+
+    /// Whether a form is known not to be zero.
+    #[must_use]
+    pub fn is_unequal(&self, form: &Linear) -> bool {
+        let ends = |slot| self.ends(slot);
+        let is_zero = |form: Linear| {
+            let is_never_above = |form: &Linear| match form.terms.is_empty() {
+                true => form.constant <= 0.0,
+                false => form.is_known() && self.facts.implies(form, &ends),
+            };
+            is_never_above(&form) && is_never_above(&form.times(-1.0))
+        };
+        self.unequal.iter().any(|known| is_zero(known.plus(form, -1.0)) || is_zero(known.plus(form, 1.0)))
+    }
+
     /// Whether two names are known to hold different instances.
     #[must_use]
     pub fn are_apart(&self, a: Slot, b: Slot) -> bool {
@@ -515,7 +540,7 @@ impl Known {
     /// Takes `factor · slot` to be at most what is missing from `lowest` to zero; none where it can't be.
     fn limit(&mut self, (slot, factor): (Slot, f64), lowest: f64) -> Option<()> {
         let Some(num) = self.num(slot).filter(|_| lowest.is_finite()) else { return Some(()) };
-        let limit = snapped(-lowest / factor);
+        let limit = num.own_near(snapped(-lowest / factor));
         let cut = match factor > 0.0 {
             true if limit < num.hi => Num::range(f64::NEG_INFINITY, limit, num.int),
             false if limit > num.lo => Num::range(limit, f64::INFINITY, num.int),
@@ -539,6 +564,7 @@ impl Known {
 
     fn take_history(&mut self, other: &Self) {
         self.tests.retain(|test| other.tests.contains(test));
+        self.unequal.retain(|form| other.unequal.contains(form));
         self.terms.retain(|(slot, _)| other.terms.iter().any(|(known, _)| known == slot));
         self.selves.retain(|known| other.selves.contains(known));
         self.kinds.retain(|known| other.kinds.contains(known));

@@ -1,6 +1,7 @@
 //! What gives the same number wherever it is written: a product, a quotient, a rest, a rounding, a part of a vector. Such a
 //! term is one number for as long as nothing that it names changes, so relations can be about it as about a place. So
-//! `oil -= trips * cost` is fine behind `oil >= cost * trips` (value numbering: Alpern, Wegman and Zadeck, 1988).
+//! `oil -= trips * cost` is fine behind `oil >= cost * trips` (value numbering: Alpern, Wegman and Zadeck, 1988). What a
+//! `let` is given counts too where it is a quotient: what is asked of the `let` tells of what was divided.
 
 use crate::project::builtin::Builtin;
 use crate::project::{Meaning, ScriptUnit};
@@ -87,32 +88,43 @@ pub fn is_term(unit: &ScriptUnit, expr: ExprId) -> bool {
             Meaning::Builtin(Builtin::Floor | Builtin::Ceil | Builtin::Round) => {
                 arguments.first().is_some_and(|&argument| unit.ty(argument) == Type::Number)
             }
-            Meaning::Builtin(Builtin::Length | Builtin::Number) => true,
+            Meaning::Builtin(Builtin::Abs | Builtin::Length | Builtin::Number) => true,
             _ => false,
         },
         _ => false,
     }
 }
 
-/// The terms that are written twice or more, or stand in what may be called twice: all the places of each.
+/// Whether an expression is a distance from zero: what it gives is known better once its sign is.
 #[must_use]
-pub fn repeated(unit: &ScriptUnit, terms: &[ExprId], in_procedures: &[ExprId]) -> Vec<Vec<ExprId>> {
-    if terms.len() < 2 && in_procedures.is_empty() {
+pub fn is_abs(unit: &ScriptUnit, expr: ExprId) -> bool {
+    unit.meaning(expr) == Meaning::Builtin(Builtin::Abs)
+}
+
+/// Whether an expression is a quotient of places.
+#[must_use]
+pub fn is_quotient(unit: &ScriptUnit, expr: ExprId) -> bool {
+    matches!(unit.tree.expr(expr).kind, ExprKind::Binary(BinaryOp::Divide, ..)) && is_term(unit, expr)
+}
+
+/// The terms that are written twice or more, or of use where they stand once: all the places of each.
+#[must_use]
+pub fn useful(unit: &ScriptUnit, terms: &[(ExprId, bool)]) -> Vec<Vec<ExprId>> {
+    if terms.len() < 2 && terms.iter().all(|(_, alone)| !alone) {
         return Vec::new();
     }
     let mut classes = Classes { unit, by_shape: FxHashMap::default(), by_expr: FxHashMap::default() };
     let mut order: Vec<Class> = Vec::new();
     let mut found: FxHashMap<Class, (Vec<ExprId>, bool)> = FxHashMap::default();
-    let all = terms.iter().map(|&term| (term, false)).chain(in_procedures.iter().map(|&term| (term, true)));
-    for (term, again) in all {
+    for &(term, alone) in terms {
         let Some(class) = classes.class(term) else { continue };
-        let (places, repeats) = found.entry(class).or_insert_with(|| {
+        let (places, is_useful) = found.entry(class).or_insert_with(|| {
             order.push(class);
             (Vec::new(), false)
         });
-        *repeats |= again || !places.is_empty();
+        *is_useful |= alone || !places.is_empty();
         places.push(term);
     }
     let places = order.into_iter().filter_map(|class| found.remove(&class));
-    places.filter(|(_, repeats)| *repeats).map(|(places, _)| places).collect()
+    places.filter(|(_, is_useful)| *is_useful).map(|(places, _)| places).collect()
 }

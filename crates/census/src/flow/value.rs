@@ -69,6 +69,8 @@ pub struct Num {
     pub set: Option<Arc<Set>>,
     /// Whether all values are whole.
     pub int: bool,
+    /// Whether zero is none of them, where it lies between the ends.
+    pub nonzero: bool,
 }
 
 impl Hash for Num {
@@ -78,7 +80,7 @@ impl Hash for Num {
         for number in numbers.iter().chain(few) {
             (number + 0.0).to_bits().hash(hasher); // The two zeroes are equal.
         }
-        self.int.hash(hasher);
+        (self.int, self.nonzero).hash(hasher);
     }
 }
 
@@ -103,7 +105,7 @@ fn exact(value: f64) -> bool {
 }
 
 /// The greatest common divisor of exact values.
-fn gcd(a: f64, b: f64) -> f64 {
+pub(super) fn gcd(a: f64, b: f64) -> f64 {
     let (mut a, mut b) = (a.abs(), b.abs());
     if a == 1.0 && is_whole(b) || b == 1.0 && is_whole(a) {
         return 1.0;
@@ -129,13 +131,13 @@ impl Num {
         if lo == hi && lo.is_finite() {
             return Self::constant(lo, int);
         }
-        Self { lo, hi, step: if int { 1.0 } else { 0.0 }, off: 0.0, set: None, int }
+        Self { lo, hi, step: if int { 1.0 } else { 0.0 }, off: 0.0, set: None, int, nonzero: false }
     }
 
     /// One value.
     #[must_use]
     pub fn constant(value: f64, int: bool) -> Self {
-        Self { lo: value, hi: value, step: 0.0, off: value, set: None, int }
+        Self { lo: value, hi: value, step: 0.0, off: value, set: None, int, nonzero: false }
     }
 
     /// All whole numbers that leave `rest` when they are divided by `by`.
@@ -150,7 +152,7 @@ impl Num {
         values.dedup();
         let (&lo, &hi) = (values.first()?, values.last()?);
         let (step, off) = stride_of(&values, int);
-        Some(Self { lo, hi, step, off, set: Set::of(&values), int })
+        Some(Self { lo, hi, step, off, set: Set::of(&values), int, nonzero: false })
     }
 
     /// The values themselves, sorted, while there are few.
@@ -171,7 +173,8 @@ impl Num {
     /// Whether the value may be among them.
     #[must_use]
     pub fn contains(&self, value: f64) -> bool {
-        if value < self.lo || value > self.hi || (self.int && !is_whole(value) && value.fract() != 0.0) {
+        let is_fraction = || !is_whole(value) && value.fract() != 0.0;
+        if value < self.lo || value > self.hi || self.nonzero && value == 0.0 || self.int && is_fraction() {
             return false;
         }
         if let Some(set) = self.values() {
@@ -182,6 +185,14 @@ impl Num {
             || !exact(self.off)
             || (self.step == 1.0 && is_whole(value - self.off))
             || (value - self.off) % self.step == 0.0
+    }
+
+    /// A limit, or the end or single value of its own that divisions on the way may have left it a little beside.
+    #[must_use]
+    pub fn own_near(&self, limit: f64) -> f64 {
+        let is_near = |own: &f64| *own != limit && (limit - own).abs() < 1e-12 * own.abs();
+        let own = self.set.as_deref().map_or(&[][..], |set| set);
+        own.iter().chain([&self.lo, &self.hi]).copied().find(is_near).unwrap_or(limit)
     }
 
     fn stride(&self) -> Option<(f64, f64)> {
@@ -242,9 +253,25 @@ impl Num {
         self.lo > self.hi || self.lo.is_nan() || self.hi.is_nan()
     }
 
+    /// The same without zero, if that is none of them.
+    fn leaving_out_zero(self, is_none: bool) -> Self {
+        match is_none && self.lo < 0.0 && self.hi > 0.0 {
+            true => self.without(0.0).unwrap_or(self),
+            false => self,
+        }
+    }
+
     /// What either may be.
     #[must_use]
     pub fn join(&self, other: &Self) -> Self {
+        let joined = self.joined(other);
+        match joined.lo < 0.0 && joined.hi > 0.0 {
+            true => joined.leaving_out_zero(!self.contains(0.0) && !other.contains(0.0)),
+            false => joined,
+        }
+    }
+
+    fn joined(&self, other: &Self) -> Self {
         let int = self.int && other.int;
         if let (Some(a), Some(b)) = (self.values(), other.values()) {
             let all = a.iter().chain(b.iter()).copied().collect();
@@ -295,7 +322,10 @@ impl Num {
         }
         let finer = if self.step >= other.step { self } else { other };
         let range = range.with_stride(finer.stride());
-        (!range.is_empty()).then_some(range)
+        if range.is_empty() {
+            return None;
+        }
+        if self.nonzero || other.nonzero { range.without(0.0) } else { Some(range) }
     }
 
     /// What is left of whole numbers that go round between two ends, one past the upper being the lower: of their stride what it
@@ -326,6 +356,8 @@ impl Num {
             cut.lo = if step > 0.0 { value + step } else { value.next_up() };
         } else if value == self.hi {
             cut.hi = if step > 0.0 { value - step } else { value.next_down() };
+        } else if value == 0.0 {
+            cut.nonzero = self.contains(0.0) || self.nonzero;
         }
         (!cut.is_empty()).then(|| cut.trim())
     }
@@ -348,7 +380,7 @@ impl Num {
             self.hi
         };
         let stride = joined.stride_of_all();
-        Self::range(lo, hi, joined.int).with_stride(stride)
+        Self::range(lo, hi, joined.int).with_stride(stride).leaving_out_zero(joined.nonzero)
     }
 
     /// All from one end to another that lie on the same stride as these.
@@ -393,7 +425,8 @@ impl Num {
             let values = set.iter().map(|&value| settle(-value, self.int)).collect();
             return Self::from_set(values, self.int).unwrap_or_else(|| Self::all(self.int));
         }
-        Self::bounded(-self.hi, -self.lo, self.int).with_stride(self.stride().map(|(step, off)| (step, -off)))
+        let stride = self.stride().map(|(step, off)| (step, -off));
+        Self::bounded(-self.hi, -self.lo, self.int).with_stride(stride).leaving_out_zero(self.nonzero)
     }
 
     /// The difference.
@@ -415,7 +448,9 @@ impl Num {
                     _ => None,
                 },
             };
-            Self::bounded(lo, hi, int).with_stride(stride)
+            // The product of two fractions may be too small for a float.
+            let nonzero = int && !self.contains(0.0) && !other.contains(0.0);
+            Self::bounded(lo, hi, int).with_stride(stride).leaving_out_zero(nonzero)
         })
     }
 
@@ -491,7 +526,8 @@ impl Num {
         {
             return result;
         }
-        Self::range(0.0, self.hi.max(-self.lo), self.int)
+        let distance = Self::range(0.0, self.hi.max(-self.lo), self.int);
+        if self.nonzero { distance.without(0.0).unwrap_or(distance) } else { distance }
     }
 
     /// A function that rounds.

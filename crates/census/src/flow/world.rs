@@ -1054,7 +1054,7 @@ fn nothing(ty: Type) -> Value {
         Type::Ref(_) => Value::Ref { none: true, some: false },
         Type::Bool => Value::Bool { yes: false, no: false },
         Type::Int | Type::Number => {
-            Value::Num(Num { lo: 1.0, hi: -1.0, step: 0.0, off: 0.0, set: None, int: ty == Type::Int })
+            Value::Num(Num { lo: 1.0, hi: -1.0, step: 0.0, off: 0.0, set: None, int: ty == Type::Int, nonzero: false })
         }
         Type::Text | Type::Enum(_) => Value::Text(Some(SmallVec::new())),
         _ => Value::Other,

@@ -149,7 +149,7 @@ impl<'w> Run<'w, '_> {
         }
     }
 
-    /// Tests and terms that ask about slots whose values are others by now no longer say the same, nor do the flags
+    /// Tests, terms and forms about slots whose values are others by now no longer say the same, nor do the flags
     /// themselves.
     pub(in crate::flow) fn forget_tests(&self, state: &mut State, touched: impl Fn(Slot) -> bool) {
         let is_kept = |&(slot, expr): &(Slot, ExprId)| {
@@ -160,7 +160,13 @@ impl<'w> Run<'w, '_> {
             kept
         };
         state.tests.retain(is_kept);
-        state.terms.retain(is_kept);
+        let gone: SmallVec<[Slot; 2]> =
+            state.terms.iter().filter(|term| !is_kept(term)).map(|&(slot, _)| slot).collect();
+        if !gone.is_empty() {
+            state.terms.retain(is_kept);
+            state.forget_all(&gone, self.in_loop);
+        }
+        state.unequal.retain(|form| !form.terms.iter().any(|&(slot, _)| touched(slot)));
     }
 
     /// The slot whose value a name in an expression asks for.

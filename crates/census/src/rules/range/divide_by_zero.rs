@@ -144,4 +144,63 @@ on bell {
 "#],
         );
     }
+
+    const STATE: &str = r#"[variables.tide]
+hours = { type = "number", scope = "global", default = 0, engine = "reads" }
+turn = { type = "int", scope = "global", default = 1, min = -9, max = 9, engine = "both" }
+flow = { type = "number", scope = "global", default = 1, min = -1, max = 1, engine = "both" }
+high = { type = "int", scope = "global", default = 9, min = 0, max = 20, engine = "both" }
+low = { type = "int", scope = "global", default = 1, min = 0, max = 20, engine = "both" }
+"#;
+
+    fn on_bell(lines: &str) {
+        expect(STATE, &[&format!("script tides for tide\n\non bell {{\n{lines}}}\n")]);
+    }
+
+    #[test]
+    fn zero_may_be_left_out_from_between() {
+        for guard in [
+            "turn != 0",
+            "not (turn == 0)",
+            "turn > 0 or turn < 0",
+            "abs(turn) > 0",
+            "abs(turn) >= 2",
+            "turn * turn != 0",
+            "turn * high > 0",
+        ] {
+            on_bell(&format!(
+                "    if {guard} {{\n        hours = 60 / turn + 60 / abs(turn) + 60 % (turn * turn)\n    }}\n"
+            ));
+        }
+        on_bell("    let turned = turn != 0\n    if turned {\n        hours = 60 / turn\n    }\n");
+        on_bell("    if flow == 0 {\n        return\n    }\n    hours = 60 / flow\n");
+        on_bell("    hours = 60 / (turn * turn + 1)\n");
+        on_bell("    if turn != 1 {\n        hours = 60 / turn // ~ range/divide-by-zero\n    }\n");
+        on_bell("    if turn >= 0 {\n        hours = 60 / turn // ~ range/divide-by-zero\n    }\n");
+        on_bell(
+            "    if turn != 0 {\n        turn = clamp(turn + 1, -9, 9)\n        hours = 60 / turn // ~ range/divide-by-zero\n    }\n",
+        );
+    }
+
+    #[test]
+    fn what_differs_has_a_difference() {
+        on_bell("    if high != low {\n        hours = 60 / (high - low)\n        hours += 60 / (low - high)\n    }\n");
+        on_bell("    if high == low {\n        return\n    }\n    hours = 60 / (low - high)\n");
+        on_bell("    let range = high - low\n    if range == 0 {\n        return\n    }\n    hours = 60 / range\n");
+        on_bell("    let range = high - low\n    if high == low {\n        return\n    }\n    hours = 60 / range\n");
+        on_bell("    if high != low + 1 {\n        hours = 60 / (high - low) // ~ range/divide-by-zero\n    }\n");
+        on_bell(
+            "    if high != low {
+        high = max(high - 1, 0)
+        hours = 60 / (high - low) // ~ range/divide-by-zero
+    }
+",
+        );
+        on_bell(
+            "    if high != low {\n        hours = 1\n    } else if high != low { // ~ range/never\n        hours = 2\n    }\n",
+        );
+        on_bell(
+            "    if high == 7 {\n        return\n    }\n    if high == 7 { // ~ range/never\n        hours = 2\n    }\n",
+        );
+    }
 }

@@ -10,6 +10,8 @@ cost = { type = "int", scope = "global", default = 1, min = 0, max = 10, engine 
 rate = { type = "number", scope = "global", default = 1, min = 0.5, max = 2.5, engine = "both" }
 most = { type = "int", scope = "global", default = 40, min = 10, max = 60, engine = "reads" }
 stock = { type = "int", scope = "global", default = 5, min = 0, max = "office.most", engine = "reads" }
+level = { type = "number", scope = "global", default = 50, min = 0, max = 100, engine = "both" }
+share = { type = "number", scope = "global", default = 0.5, min = 0, max = 1, engine = "both" }
 drift = { type = "vec2", scope = "global", default = [0.0, 0.0], engine = "both" }
 label = { type = "text", scope = "global", default = "12", engine = "both" }
 [signals.paid]
@@ -110,4 +112,132 @@ fn a_flag_that_asked_about_a_bound_says_nothing_once_the_bound_moved() {
 ",
     );
     on_paid("    let full = stock >= stock.max\n    if not full {\n        stock += 1\n    }\n");
+}
+
+#[test]
+fn a_mean_of_two_lies_between_them() {
+    for kept in [
+        "fuel += (level - fuel) * share",
+        "fuel = fuel + share * (level - fuel)",
+        "fuel = fuel * (1 - share) + level * share",
+        "fuel = (fuel * cost + level) / (cost + 1)",
+        "fuel += (level - fuel) * tick_length()",
+    ] {
+        on_paid(&format!("    {kept}\n"));
+    }
+    on_paid("    fuel = max(fuel * (1 - share) + level, 0) // ~ range/can-exceed\n");
+    on_paid("    fuel += max((level - fuel) * rate, 0) // ~ range/can-exceed\n");
+    on_paid("    fuel = (fuel * cost + level) / max(cost, 1) // ~ range/can-exceed\n");
+}
+
+#[test]
+fn a_share_of_a_bound_tells_how_much_room_there_is() {
+    for room in ["stock / most < 1", "stock * 100 / most < 100", "1 > stock / most"] {
+        on_paid(&format!("    if {room} {{\n        stock += 1\n    }}\n"));
+    }
+    on_paid("    let full = stock / most\n    if full < 1 {\n        stock += 1\n    }\n");
+    on_paid("    let full = stock / most\n    if full <= 1 {\n        stock += 1 // ~ range/can-exceed\n    }\n");
+    on_paid(
+        "    let full = stock / most
+    stock = min(stock + trips, most)
+    if full < 1 {
+        stock += 1 // ~ range/can-exceed
+    }
+",
+    );
+    on_paid(
+        "    if stock / most < 1 { // ~ range/always\n        note \"{stock * 2}\"\n    }\n"
+            .replace("stock", "trips")
+            .as_str(),
+    );
+}
+
+#[test]
+fn as_many_as_there_is_money_for() {
+    on_paid("    let price = cost + 1\n    let many = min(trips, floor(oil / price))\n    oil -= many * price\n");
+    on_paid(
+        "    let price = cost + 1\n    let can = floor(oil / price)\n    if trips <= can {\n        oil -= price * trips\n    }\n",
+    );
+    on_paid(
+        "    let price = cost + 1
+    let many = min(trips, ceil(oil / price))
+    oil -= many * price // ~ range/can-fall-below
+",
+    );
+    on_paid(
+        "    let price = cost + 1
+    let many = min(trips, floor(oil / price))
+    price += 1
+    oil -= many * price // ~ range/can-fall-below
+",
+    );
+}
+
+#[test]
+fn a_distance_is_one_of_two_differences() {
+    on_paid(
+        "    let step = min(abs(level - fuel), 3)
+    if fuel < level {
+        fuel += step
+    } else {
+        fuel -= step
+    }
+",
+    );
+    on_paid(
+        "    if abs(fuel - level) < 2 {
+        return
+    }
+    if level > fuel {
+        fuel += 2
+    } else {
+        fuel -= 2
+    }
+",
+    );
+    on_paid(
+        "    let step = min(abs(level - fuel), 3)
+    if fuel > level {
+        fuel += step // ~ range/can-exceed
+    } else {
+        fuel -= step // ~ range/can-fall-below
+    }
+",
+    );
+}
+
+#[test]
+fn an_invariant_may_have_products_of_its_own() {
+    let state = format!("{STATE}[invariants.cheap]\nholds = \"office.trips * office.cost <= 100\"\n");
+    let desk = "script desk for office
+on paid(part, n) {
+    let many = floor(oil / max(cost, 1))
+    if trips * cost < 50 {
+        trips = min(trips + 1, 10)
+    }
+    note \"{many * cost}\"
+}
+";
+    expect_in_scripts(&state, &[desk]);
+}
+
+#[test]
+fn a_number_that_division_left_beside_itself_is_still_that_number() {
+    let desk = "script desk for office
+on paid(part, n) {
+    fuel = 8.5
+    if n > 3 {
+        fuel = 4.75
+    }
+    level = fuel / 6
+    let round = 0
+    while round < 1 {
+        round += 1
+    }
+    if fuel < 6.5 {
+        note \"{level:1}\"
+    }
+}
+";
+    expect_in_scripts(STATE, &[desk]);
 }
