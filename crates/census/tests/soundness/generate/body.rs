@@ -443,8 +443,11 @@ impl Body<'_> {
         let amount = self.dice().between(1, 4);
         let careless = self.slip();
         let up = self.dice().one_in(2);
-        if self.dice().one_in(6) {
-            return self.step_by_term(text, &var, up);
+        match self.dice().below(18) {
+            0..=2 => return self.step_by_term(text, &var, up),
+            3 => return self.step_by_division(text, &var),
+            4 => return self.step_towards(text),
+            _ => {}
         }
         if var.max && up && !careless {
             let line = match self.dice().below(7) {
@@ -482,6 +485,59 @@ impl Body<'_> {
             let by = if self.dice().one_in(3) { self.int(1) } else { amount.to_string() };
             self.line(text, &format!("{x} {} {by}", if up { "+=" } else { "-=" }));
         }
+    }
+
+    /// A step that a quotient keeps within bounds: as many as there is money for, while a share is below the whole.
+    fn step_by_division(&mut self, text: &mut String, var: &Var) {
+        let x = &var.path;
+        let (a, b) = (self.int(0), self.int(0));
+        if self.dice().one_in(2) {
+            let (price, many) = (self.writer.fresh('l'), self.writer.fresh('l'));
+            let cut = *self.dice().pick(&["floor", "floor", "round"]);
+            self.line(text, &format!("let {price} = max({b}, 1)"));
+            self.line(text, &format!("let {many} = max(min({a}, {cut}({x} / {price})), 0)"));
+            if self.slip() {
+                self.line(text, &format!("{price} += 1"));
+            }
+            self.line(text, &format!("{x} -= {many} * {price}"));
+        } else {
+            let (share, limit) = (self.writer.fresh('l'), self.dice().between(1, 3));
+            let whole = if var.max { format!("max({x}.max, 1)") } else { format!("max({b}, 1)") };
+            self.line(text, &format!("let {share} = {x} / {whole}"));
+            if self.dice().one_in(3) {
+                self.statement(text);
+            }
+            let sign = if self.slip() { "<=" } else { "<" };
+            self.line(text, &format!("if {share} {sign} {limit} {{ {x} += 1 }}"));
+        }
+    }
+
+    /// A number that moves some of the way to another.
+    fn step_towards(&mut self, text: &mut String) {
+        let Some(var) = self.numeric(Ty::Number) else { return };
+        let x = &var.path;
+        let goal = if var.min && var.max && !self.slip() {
+            let (low, high) = (format!("{x}.min"), format!("{x}.max"));
+            format!("clamp({}, {low}, {high})", self.number(1))
+        } else {
+            self.number(0)
+        };
+        let share = *self.dice().pick(&["0.5", "0.25", "random(0.0, 1.0)", "tick_length()"]);
+        let line = match self.dice().below(4) {
+            0 => format!("{x} += ({goal} - {x}) * {share}"),
+            1 => {
+                let part = self.writer.fresh('l');
+                self.line(text, &format!("let {part} = {share}"));
+                format!("{x} = {x} * (1 - {part}) + {goal} * {part}")
+            }
+            2 => {
+                let step = self.writer.fresh('l');
+                self.line(text, &format!("let {step} = min(abs({goal} - {x}), {share})"));
+                format!("if {x} < {goal} {{ {x} += {step} }} else {{ {x} -= {step} }}")
+            }
+            _ => format!("{x} = ({x} * 3 + {goal}) / 4"),
+        };
+        self.line(text, &line);
     }
 
     /// A step by what is written out a second time, behind a test of it; now and then something happens in between.
