@@ -1510,6 +1510,7 @@ impl<'w, 'p> Run<'w, 'p> {
     /// Gives a slot a value, and those that may be the same place the chance of it.
     fn put(&mut self, state: &mut State, slot: Slot, value: Abstract, uppers: &[Linear], lowers: &[Linear]) {
         state.relate(slot, uppers, lowers, value.value.ends());
+        state.values[slot as usize] = value.clone();
         state.doubted.retain(|other| *other != slot);
         state.selves.retain(|(holder, _)| *holder != slot);
         state.forget_held(slot);
@@ -1545,7 +1546,6 @@ impl<'w, 'p> Run<'w, 'p> {
             let joined = state.values[alias as usize].join(&value);
             state.values[alias as usize] = joined;
         }
-        state.values[slot as usize] = value;
         if self.within(state, slot) {
             // Whichever of the two it is, it is within its range.
             kept.into_iter().for_each(|alias| self.assume_range(state, alias));

@@ -241,3 +241,20 @@ on paid(part, n) {
 ";
     expect_in_scripts(STATE, &[desk]);
 }
+
+#[test]
+fn a_quotient_of_what_was_before_says_nothing_of_what_is_now() {
+    let desk = "script desk for office
+on paid(part, n) {
+    if stock >= 3 {
+        stock -= 3
+    }
+    let filled = stock / max(trips.max, 1)
+    stock = min(stock + 4, trips.max - 3)
+    if stock > 6 and filled < 3 { // ~ range/always
+        note \"full\"
+    }
+}
+";
+    expect_in_scripts(STATE, &[desk]);
+}
