@@ -4,7 +4,7 @@ use super::engine::{Key, Run};
 use super::linear::{Linear, Slot};
 use super::nonlinear::quotient;
 use super::state::State;
-use super::value::{Num, remainder};
+use super::value::{Num, is_whole, remainder};
 use crate::project::builtin::Builtin;
 use crate::project::{Meaning, Place, ProcId};
 use crate::registry::{Bound, Type};
@@ -245,19 +245,36 @@ impl Run<'_, '_> {
                 self.count_slot(expr).map_or(Forms::Unknown, |slot| Forms::Exactly(Linear::slot(slot)))
             }
             (Builtin::Floor | Builtin::Ceil | Builtin::Round, 1) => {
-                let inner = of(0);
                 let cut = self.most_cut(state, arguments[0]);
-                let (down, up) = match builtin {
-                    Builtin::Floor => (cut, 0.0),
-                    Builtin::Ceil => (0.0, cut),
-                    _ => (cut.min(0.5), cut.min(0.5)),
-                };
-                let shift =
-                    |side: &[Linear], by: f64| side.iter().map(|form| form.plus(&Linear::constant(by), 1.0)).collect();
-                Forms::between(shift(inner.uppers(), up), shift(inner.lowers(), -down))
+                match builtin {
+                    Builtin::Floor => self.rounded_forms(state, &of(0), (cut, 0.0), f64::floor),
+                    Builtin::Ceil => self.rounded_forms(state, &of(0), (0.0, cut), f64::ceil),
+                    _ => self.rounded_forms(state, &of(0), (cut.min(0.5), cut.min(0.5)), f64::round),
+                }
             }
             _ => Forms::Unknown,
         }
+    }
+
+    /// The forms of a number made whole, which takes it down or up so far at most; but never past a form that is whole itself.
+    fn rounded_forms(&self, state: &State, number: &Forms, (down, up): (f64, f64), rounded: fn(f64) -> f64) -> Forms {
+        let (lo, hi) = span(state, number);
+        let moved = |side: &[Linear], by: f64, end: f64| {
+            let moved = side.iter().map(|form| match self.is_whole_form(form) {
+                true => *form,
+                false => form.plus(&Linear::constant(by), 1.0),
+            });
+            let end = end.is_finite().then(|| Linear::constant(rounded(end)));
+            moved.take(MOST_FORMS - 1).chain(end.filter(|_| by != 0.0)).collect()
+        };
+        Forms::between(moved(number.uppers(), up, hi), moved(number.lowers(), -down, lo))
+    }
+
+    /// Whether a form is a whole number whatever its places hold.
+    fn is_whole_form(&self, form: &Linear) -> bool {
+        let is_int =
+            |&(slot, factor): &(Slot, f64)| self.table.slots[slot as usize].ty == Type::Int && is_whole(factor);
+        is_whole(form.constant) && form.terms.iter().all(is_int)
     }
 
     /// How much is cut off at most to make a number whole: of the half of a whole number, a half.

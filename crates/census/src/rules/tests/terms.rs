@@ -258,3 +258,18 @@ on paid(part, n) {
 ";
     expect_in_scripts(STATE, &[desk]);
 }
+
+#[test]
+fn what_is_made_whole_goes_past_no_whole_number() {
+    for kept in [
+        "stock = floor(most * 0.5)",
+        "stock = round(most * share)",
+        "stock += ceil((most - stock) * share)",
+        "stock -= ceil(stock * share)",
+        "stock = most - floor(most / 3)",
+    ] {
+        on_paid(&format!("    {kept}\n"));
+    }
+    on_paid("    stock = round(most * (share + 0.1)) // ~ range/can-exceed\n");
+    on_paid("    stock -= ceil(stock * share + 0.5) // ~ range/can-fall-below\n");
+}
