@@ -1673,9 +1673,17 @@ type Answers = [Vec<State>; 2];
 /// What a write that steps its variable steps it from, and by how much.
 fn step_of(state: &State, slot: Slot, forms: &Forms) -> Option<(Num, Num)> {
     let before = state.num(slot)?.clone();
-    let ([up], [down]) = (forms.uppers(), forms.lowers()) else { return None };
-    if up != down || up.factor(slot) != 1.0 {
+    let steps = |form: &Linear| form.factor(slot) == 1.0;
+    let ([up], [down]) = (forms.uppers(), forms.lowers()) else {
+        let is_step = |side: &[Linear]| !side.is_empty() && side.iter().all(steps);
+        let both = is_step(forms.uppers()) && is_step(forms.lowers());
+        return both.then(|| uneven_step(state, slot, forms, before));
+    };
+    if !steps(up) || !steps(down) {
         return None;
+    }
+    if up != down {
+        return Some(uneven_step(state, slot, forms, before));
     }
     let by = up.plus(&Linear::slot(slot), -1.0);
     let mut sum = Num::constant(by.constant, by.constant.fract() == 0.0);
@@ -1683,6 +1691,17 @@ fn step_of(state: &State, slot: Slot, forms: &Forms) -> Option<(Num, Num)> {
         sum = sum.add(&state.num(other)?.mul(&Num::constant(factor, factor.fract() == 0.0)));
     }
     Some((before, sum))
+}
+
+/// The same for a step that is now this far, now that: `heat += random(1, 3)`.
+fn uneven_step(state: &State, slot: Slot, forms: &Forms, before: Num) -> (Num, Num) {
+    let (own, ends) = (Linear::slot(slot), |slot| state.ends(slot));
+    let most = |sides: &[Linear], sign: f64| {
+        let by = sides.iter().map(|form| state.facts.plainly_highest(&form.plus(&own, -1.0).times(sign), &ends));
+        by.fold(f64::INFINITY, f64::min)
+    };
+    let by = Num::range(-most(forms.lowers(), -1.0), most(forms.uppers(), 1.0), before.int);
+    (before, by)
 }
 
 /// The same for a step that is cut: `max(x - 3, 0)` moves by 3 downwards at most.

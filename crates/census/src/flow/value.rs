@@ -233,6 +233,9 @@ impl Num {
         if exact(hi) {
             self.hi = if hi > self.hi { hi - self.step } else { hi };
         }
+        if self.lo > self.hi {
+            return self; // Nothing is left.
+        }
         if self.lo == self.hi { Self::constant(self.lo, self.int) } else { self.counted() }
     }
 

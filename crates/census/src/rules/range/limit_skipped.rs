@@ -304,6 +304,30 @@ on bell {
     }
 
     #[test]
+    fn a_drawn_step_is_now_this_far_and_now_that() {
+        let judged = |step: &str, told: &str| {
+            let script = format!(
+                "script tides for tide
+
+on bell {{
+    left -= {step}
+    if left == 0 {{{told}
+        note \"low\"
+    }}
+}}
+"
+            );
+            expect(
+                "[variables.tide.left]\ntype = \"int\"\nscope = \"global\"\ndefault = 10\nengine = \"reads\"\n",
+                &[&script],
+            );
+        };
+        judged("random(1, 3)", " // ~ range/limit-skipped");
+        judged("random(0, 1)", "");
+        judged("random(1, 1) * 5", "");
+    }
+
+    #[test]
     fn a_step_that_keeps_to_the_range_passes_no_end_of_it() {
         expect(
             r#"[variables.tide.marks]
