@@ -1276,6 +1276,7 @@ impl<'w, 'p> Run<'w, 'p> {
             self.judge_lost(&state, place, value, span);
         }
         let old = self.slot(place).map(|slot| state.values[slot as usize].value.clone());
+        let was_set = self.slot(place).is_some_and(|slot| state.values[slot as usize].set);
         // What a procedure does to the target on the way does not count: the old value was read before.
         let called = op != AssignOp::Set && self.calls_procedure(value);
         let given = self.eval(&mut state, value);
@@ -1292,8 +1293,8 @@ impl<'w, 'p> Run<'w, 'p> {
             self.pass_through(&mut state, place, target);
         }
         let (Some(slot), Some(old)) = (self.slot(place), old) else { return smallvec![state] };
-        if !is_of(&given, self.table.slots[slot as usize].ty) {
-            // A value of another type is a finding of its own, and tells nothing of what is kept.
+        if !is_of(&given, self.table.slots[slot as usize].ty) || reads_itself && axis.is_none() && !was_set {
+            // A value of another type, or none at all, is a finding of its own, and tells nothing of what is kept.
             self.put_something(&mut state, slot);
             return smallvec![state];
         }
@@ -1345,11 +1346,12 @@ impl<'w, 'p> Run<'w, 'p> {
     }
 
     /// A slot is given nobody can tell what, but what was meant is right: something in its range.
-    fn put_something(&self, state: &mut State, slot: Slot) {
+    fn put_something(&mut self, state: &mut State, slot: Slot) {
         let facts = &self.table.slots[slot as usize];
         state.facts.forget(slot);
         self.forget_tests(state, |read| read == slot);
-        state.values[slot as usize] = Abstract::of(self.world.reach(facts));
+        let any = self.world.any_in_range(facts);
+        state.values[slot as usize] = Abstract::of(any.clone());
         let concerns = |id: InvariantId| {
             let named = &self.world.project.invariants[id.index()].variables;
             facts.variable.is_some_and(|variable| named.contains(&variable))
@@ -1359,6 +1361,7 @@ impl<'w, 'p> Run<'w, 'p> {
             Wrong::Broken(invariant, _) => !concerns(invariant),
         });
         self.assume_range(state, slot);
+        self.see(state, &Unseen { slot, grows: false, up: true, down: true, clears: false, written: any });
     }
 
     /// Where all that is ever written counts, what a mistaken write comes to may be anything in its range.
@@ -1395,6 +1398,7 @@ impl<'w, 'p> Run<'w, 'p> {
         match (value, facts.ty) {
             (Value::Num(num), Type::Number) => Value::Num(Num { int: false, ..num }),
             (Value::Num(num), Type::Int) if !num.int => Value::Num(num.rounded(f64::floor)),
+            (Value::Other, _) => Value::Other,
             (Value::Text(None), Type::Enum(of)) => self.world.any_of(of),
             (value, ty) if !is_of(&value, ty) => anything(ty),
             (value, _) => value,

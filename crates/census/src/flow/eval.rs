@@ -157,7 +157,12 @@ impl Run<'_, '_> {
             state.values[slot as usize].told = true;
             state.doubted.push_new(slot); // What is tested then is whatever the game takes for it.
         }
-        state.values[slot as usize].clone()
+        let known = state.values[slot as usize].clone();
+        match known.value {
+            // Nobody can tell what it is meant to be, so nothing is told of what follows from it.
+            Value::Num(_) if !known.set && self.foreign.is_none() => Abstract { value: Value::Other, ..known },
+            _ => known,
+        }
     }
 
     // ---- values ----
@@ -265,7 +270,7 @@ impl Run<'_, '_> {
         expr: ExprId,
         divisor: ExprId,
     ) -> Value {
-        let (Value::Num(a), Value::Num(b)) = (a, b) else { return anything(self.unit.ty(expr)) };
+        let (Value::Num(a), Value::Num(b)) = (a, b) else { return Value::Other };
         Value::Num(match op {
             BinaryOp::Add => a.add(&b),
             BinaryOp::Subtract => self.tightened(state, a.sub(&b), expr),
@@ -357,6 +362,10 @@ impl Run<'_, '_> {
             return known.unwrap_or_else(|| Value::Num(Num::range(0.0, f64::INFINITY, true)));
         }
         let values: SmallVec<[Value; 4]> = arguments.iter().map(|&argument| self.eval(state, argument)).collect();
+        let ty = self.unit.ty(expr);
+        if ty.is_numeric() && builtin != Builtin::Length && values.contains(&Value::Other) {
+            return Value::Other;
+        }
         let nums: SmallVec<[Num; 4]> = values
             .iter()
             .filter_map(|value| if let Value::Num(num) = value { Some(num.clone()) } else { None })
@@ -374,7 +383,7 @@ impl Run<'_, '_> {
             (Builtin::TickLength, _) => Num::constant(1.0 / self.world.project.config.tick_rate, false),
             (Builtin::Chance, [p]) => return Value::Bool { yes: p.hi > 0.0, no: p.lo < 1.0 },
             (Builtin::Number, _) => Num::all(false),
-            _ => return anything(self.unit.ty(expr)),
+            _ => return anything(ty),
         };
         self.remember_term(state, expr, Value::Num(value))
     }

@@ -111,6 +111,10 @@ impl World<'_> {
 
     fn entry_of_cell(&self, handler: HandlerId, facts: &SlotFacts, base: Option<Base>) -> Abstract {
         let Some(cell) = facts.cell else { return Abstract::of(anything(facts.ty)) };
+        if facts.ty.is_numeric() && !self.written[cell.index()] && is_nothing(&self.reach[cell.index()]) {
+            // Nobody can tell what it is meant to be, so nothing is told of what follows from it.
+            return Abstract { unset: self.may_be_unset(handler, cell, base, facts.ty), ..Abstract::of(Value::Other) };
+        }
         let mut value = self.lasting(handler, facts);
         for left in self.left_at_parting(handler, cell) {
             value = value.join(left);

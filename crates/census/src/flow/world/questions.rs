@@ -54,6 +54,13 @@ impl World<'_> {
         self.mistaken.contains(&(script, write)).then(|| self.anything_in_range(cell)).flatten()
     }
 
+    /// Anything that a cell may hold by its range alone.
+    #[must_use]
+    pub fn any_in_range(&self, facts: &SlotFacts) -> Value {
+        let any = super::super::eval::anything(facts.ty);
+        facts.cell.and_then(|cell| self.cell_within_bounds(cell, any.clone())).unwrap_or(any)
+    }
+
     fn anything_in_range(&self, cell: CellId) -> Option<Value> {
         let Value::Num(reach) = &self.reach[cell.index()] else { return None };
         self.cell_within_bounds(cell, Value::Num(reach.spread(f64::NEG_INFINITY, f64::INFINITY)))

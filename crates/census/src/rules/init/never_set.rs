@@ -98,6 +98,37 @@ mod tests {
     use crate::rules::testing::expect;
 
     #[test]
+    fn nothing_is_told_of_what_follows_from_it() {
+        let registry = r#"[variables.tide.height] # ~ init/never-set
+type = "int"
+scope = "global"
+
+[variables.tide.boats]
+type = "int"
+scope = "global"
+default = 4
+min = 0
+max = 20
+engine = "reads"
+"#;
+        for lines in [
+            "boats += height",
+            "boats = min(boats + height, 20)",
+            "boats = floor(100 / height)",
+            "let more = height * 2\n    boats -= more",
+            "raise(height)",
+            "if boats >= height {\n        boats -= height\n    }",
+        ] {
+            let script = format!(
+                "script tides for tide\n\non bell {{\n    {lines}\n}}\n\nproc raise(n: int) {{\n    boats += n\n}}\n"
+            );
+            let script =
+                if lines.starts_with("raise") { script } else { script.split("\nproc").next().unwrap_or("").into() };
+            expect(registry, &[&script]);
+        }
+    }
+
+    #[test]
     fn read_and_set_by_nobody() {
         expect(
             r#"[variables.tide.height] # ~ init/never-set
