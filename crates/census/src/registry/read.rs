@@ -1388,6 +1388,9 @@ fn check_min_max(id: VarId, registry: &mut Registry, problems: &mut Problems) {
         problems.entry(variable.place.key("max"), &min_above_max(low, high));
         drop_bound(registry, id, End::Min);
         drop_bound(registry, id, End::Max);
+        let name = registry.var(id).name.to_string();
+        registry.unread.insert(name);
+        registry.mistaken.insert(id);
     }
 }
 

@@ -54,11 +54,14 @@ impl World<'_> {
         self.mistaken.contains(&(script, write)).then(|| self.anything_in_range(cell)).flatten()
     }
 
-    /// Anything that a cell may hold by its range alone.
+    /// Anything that a slot may hold by its range alone; where that has no end, nobody can tell what.
     #[must_use]
     pub fn any_in_range(&self, facts: &SlotFacts) -> Value {
         let any = super::super::eval::anything(facts.ty);
-        facts.cell.and_then(|cell| self.cell_within_bounds(cell, any.clone())).unwrap_or(any)
+        match facts.cell.and_then(|cell| self.cell_within_bounds(cell, any.clone())).unwrap_or(any) {
+            Value::Num(num) if !num.lo.is_finite() || !num.hi.is_finite() => Value::Other,
+            any => any,
+        }
     }
 
     fn anything_in_range(&self, cell: CellId) -> Option<Value> {

@@ -105,6 +105,11 @@ fn misspelled_names() {
 }
 
 #[test]
+fn ends_of_a_range_that_were_swapped() {
+    one("default = 10, min = 0, max = 99", "default = 10, min = 99, max = 0} # ~ registry/bad-entry\n#");
+}
+
+#[test]
 fn lines_that_can_t_be_read() {
     one("oil = max(oil - 0.5, 0)", "oil = max(oil - 0.5.2, 0) // ~ syntax/error");
     one("    } else {\n        load", "     else { // ~ syntax/error\n        load");
