@@ -472,6 +472,8 @@ pub struct Used {
     pub rounds_over: Vec<PlaceId>,
     /// The `bool` locals that are assigned again.
     pub flags: Vec<PlaceId>,
+    /// The numbers among the locals that are assigned again.
+    pub amounts: Vec<PlaceId>,
     /// The terms that give the same in several places, with those.
     pub terms: Vec<Vec<ExprId>>,
 }
@@ -487,6 +489,7 @@ pub struct UsedBuilder<'a> {
     rounds: Vec<ExprId>,
     rounds_over: Vec<PlaceId>,
     flags: Vec<PlaceId>,
+    amounts: Vec<PlaceId>,
     /// Terms, and whether one that stands once is of use.
     terms: Vec<(ExprId, bool)>,
     /// What is being added is a procedure that gives a value.
@@ -510,6 +513,7 @@ impl<'a> UsedBuilder<'a> {
             rounds: Vec::new(),
             rounds_over: Vec::new(),
             flags: Vec::new(),
+            amounts: Vec::new(),
             terms: Vec::new(),
             in_function: false,
             calls: FxHashSet::default(),
@@ -572,6 +576,9 @@ impl<'a> UsedBuilder<'a> {
                         Place::Variable(variable, base) => self.written.push((variable, base)),
                         Place::Local(_) if self.unit.ty(expr) == Type::Bool && !self.flags.contains(&place) => {
                             self.flags.push(place);
+                        }
+                        Place::Local(_) if self.unit.ty(expr).is_numeric() && !self.amounts.contains(&place) => {
+                            self.amounts.push(place);
                         }
                         _ => {}
                     }
@@ -652,8 +659,8 @@ impl<'a> UsedBuilder<'a> {
         let mut counted: Vec<OwnerId> = self.counted.into_iter().collect();
         counted.sort_unstable();
         let terms = useful(self.unit, &self.terms);
-        let Self { results, rounds, rounds_over, flags, .. } = self;
-        Used { places, results, instances, counted, rounds, rounds_over, flags, terms }
+        let Self { results, rounds, rounds_over, flags, amounts, .. } = self;
+        Used { places, results, instances, counted, rounds, rounds_over, flags, amounts, terms }
     }
 }
 

@@ -880,7 +880,7 @@ impl<'w, 'p> Run<'w, 'p> {
         // The one that was joined last stands last: where there is no room, the first gives way.
         let (same, last) = (same.unwrap_or(0), parts.len() - 1);
         parts.swap(same, last);
-        parts[last].take_in(&state, self.in_loop);
+        parts[last].take_in(&state, self.in_loop, &self.table.amounts);
     }
 
     fn within(&self, state: &State, slot: Slot) -> bool {

@@ -288,6 +288,12 @@ impl Linear {
         }
     }
 
+    /// The form without its constant.
+    #[must_use]
+    pub fn without_constant(&self) -> Self {
+        Self { constant: 0.0, ..*self }
+    }
+
     fn rename(mut self, from: Slot, to: Slot) -> Self {
         for term in self.terms.iter_mut() {
             if term.0 == from {
@@ -591,6 +597,11 @@ impl Facts {
     pub fn pairs_with(&self, slot: Slot) -> SmallVec<[Linear; 4]> {
         let pairs = self.known.iter().filter(|fact| fact.terms.len() == 2 && fact.factor(slot) != 0.0);
         pairs.map(|fact| fact.form).collect()
+    }
+
+    /// All of them, as forms that are at most zero.
+    pub fn iter(&self) -> impl Iterator<Item = Linear> + '_ {
+        self.known.iter().map(|fact| fact.form)
     }
 
     /// The facts about a slot, with whatever others.

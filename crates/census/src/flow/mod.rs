@@ -18,6 +18,7 @@ mod nonlinear;
 pub mod shared;
 pub mod state;
 mod terms;
+mod together;
 mod trend;
 pub mod value;
 pub mod world;

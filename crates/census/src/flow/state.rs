@@ -248,13 +248,15 @@ impl State {
     /// What is known where two ways meet.
     #[must_use]
     pub fn join(self, other: &Self) -> Self {
-        self.joined(other, true)
+        let mut joined = self;
+        joined.take_in_each(other, true);
+        joined
     }
 
-    /// The same; outside of loops ranges grow no more, and what says no more than they do is left out.
+    /// The same, and what holds of these places and others together.
     #[must_use]
-    pub fn joined(mut self, other: &Self, in_loop: bool) -> Self {
-        self.take_in(other, in_loop);
+    pub fn joined(mut self, other: &Self, amounts: &[Slot]) -> Self {
+        self.take_in(other, true, amounts);
         self
     }
 
@@ -268,7 +270,8 @@ impl State {
     /// What is known at a loop's head after another round; grows in a few steps only.
     #[must_use]
     pub fn widen(&self, next: &Self, thresholds: &[f64]) -> Self {
-        let joined = self.clone().join(next);
+        let mut joined = self.clone();
+        joined.take_in_each(next, true); // What goes together would be another thing in each round.
         let mut wide = joined.clone();
         if joined.forked != self.forked {
             wide.forked = Some(PutOff { first: 0.0, last: f64::INFINITY });
@@ -550,8 +553,16 @@ impl Known {
         Some(())
     }
 
-    /// Becomes what is known where another way joins this one.
-    pub fn take_in(&mut self, other: &Self, in_loop: bool) {
+    /// Becomes what is known where another way joins this one, with what holds of these places and others together. Outside of loops
+    /// ranges grow no more, and what says no more than they do is left out.
+    pub fn take_in(&mut self, other: &Self, in_loop: bool, amounts: &[Slot]) {
+        let together = super::together::facts(self, other, amounts);
+        self.take_in_each(other, in_loop);
+        together.into_iter().for_each(|fact| self.facts.add(fact));
+    }
+
+    /// The same but for what places do together.
+    fn take_in_each(&mut self, other: &Self, in_loop: bool) {
         let facts = if self.facts.is_empty() && other.facts.is_empty() {
             Facts::default()
         } else {

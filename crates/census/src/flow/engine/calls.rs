@@ -67,9 +67,10 @@ impl<'w> Run<'w, '_> {
         if self.dead || (yes.is_empty() && no.is_empty()) {
             return ways(state, &value);
         }
+        let amounts = &self.table.amounts;
         let joined = |states: Vec<State>| {
             let states = states.into_iter().map(|state| state.set_later(later));
-            states.reduce(|a, b| a.join(&b))
+            states.reduce(|a, b| a.joined(&b, amounts))
         };
         (joined(yes), joined(no))
     }
@@ -90,7 +91,8 @@ impl<'w> Run<'w, '_> {
 
     /// Runs a procedure in place, for its value.
     pub fn call(&mut self, state: &mut State, expr: ExprId, id: ProcId, arguments: &[ExprId]) -> Value {
-        match self.call_parts(state, expr, id, arguments).into_iter().reduce(|a, b| a.join(&b)) {
+        let amounts = &self.table.amounts;
+        match self.call_parts(state, expr, id, arguments).into_iter().reduce(|a, b| a.joined(&b, amounts)) {
             Some(joined) => *state = joined,
             None => self.dead = true,
         }

@@ -157,6 +157,8 @@ pub struct SlotTable {
     pub scene: Slot,
     /// The `bool` locals that are assigned again, and those of invariants: what they say of the way that was taken is kept.
     pub flags: Vec<Slot>,
+    /// The numbers among the locals that are assigned again, and those that procedures give: how much a step is to move, say.
+    pub amounts: Vec<Slot>,
     /// The slots of variables with a limit.
     pub limited: Vec<Slot>,
     /// The counts of actors' instances.
@@ -272,6 +274,9 @@ impl SlotTable {
         table.has_terms = !used.terms.is_empty();
         table.flags = used.flags.iter().filter_map(|&flag| table.slot(Key::Place(flag))).collect();
         table.flags.extend(table.flags_of_invariants(world));
+        let given = used.results.iter().filter(|&&call| unit.ty(call).is_numeric()).map(|&call| Key::Result(call));
+        let amounts = used.amounts.iter().map(|&place| Key::Place(place)).chain(given);
+        table.amounts = amounts.filter_map(|key| table.slot(key)).collect();
         table.link(world, unit);
         let all = (0..).zip(&table.slots);
         table.limited =

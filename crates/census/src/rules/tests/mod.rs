@@ -1,5 +1,6 @@
 //! Cases that cut across the rules: what ought to be told, and what looks like it and ought not.
 
+mod amounts;
 mod beginnings;
 mod designs;
 mod guards;

@@ -1,0 +1,72 @@
+//! How much a step moves is decided first, and the step is made afterwards.
+
+use crate::rules::testing::expect_in_scripts;
+
+const STATE: &str = r#"[variables.office]
+parcels = { type = "int", scope = "global", default = 0, min = 0, max = 20, engine = "both" }
+oil = { type = "int", scope = "global", default = 9, min = 0, max = 40, engine = "both" }
+room = { type = "int", scope = "global", default = 20, min = 5, max = 60, engine = "both" }
+stock = { type = "int", scope = "global", default = 0, min = 0, max = "office.room", engine = "both" }
+"#;
+
+/// A handler with these lines in it, which decide `more`, and a step by that.
+fn judged(lines: &str, step: &str, procedures: &str) {
+    expect_in_scripts(STATE, &[&format!("script desk for office\n\non bell {{\n{lines}    {step}\n}}\n{procedures}")]);
+}
+
+fn decided(lines: &str, step: &str) {
+    judged(lines, step, "");
+}
+
+#[test]
+fn a_test_decides_on_the_amount() {
+    decided("    let more = 0\n    if parcels < 20 {\n        more = 1\n    }\n", "parcels += more");
+    decided("    let more = 3\n    if parcels > 17 {\n        more = 0\n    }\n", "parcels += more");
+    let steps = "    let more = 0
+    if parcels < 10 {
+        more = 5
+    } else if parcels < 15 {
+        more = 2
+    } else if parcels < 20 {
+        more = 1
+    }
+";
+    decided(steps, "parcels += more");
+    decided(&steps.replace("more = 2", "more = 7"), "parcels += more // ~ range/can-exceed");
+    let costs =
+        "    let cost = 0\n    if oil > 10 {\n        cost = 5\n    } else if oil > 2 {\n        cost = 2\n    }\n";
+    decided(costs, "oil -= cost");
+    decided(&costs.replace("oil > 2", "oil > 0"), "oil -= cost // ~ range/can-fall-below");
+}
+
+#[test]
+fn a_test_against_a_bound_that_is_a_variable_decides() {
+    let steps = "    let more = 0
+    if stock + 3 <= room {
+        more = 3
+    } else if stock < room {
+        more = 1
+    }
+";
+    decided(steps, "stock += more");
+    decided(&steps.replace("more = 3", "more = 4"), "stock += more // ~ range/can-exceed");
+    decided(&steps.replace("stock < room", "stock < 60"), "stock += more // ~ range/can-exceed");
+}
+
+#[test]
+fn a_procedure_decides_on_the_amount() {
+    let amount = "
+proc amount() -> int {
+    if stock + 3 <= room {
+        return 3
+    }
+    if stock < room {
+        return 1
+    }
+    return 0
+}
+";
+    judged("", "stock += amount()", amount);
+    judged("    let more = amount()\n", "stock += more", amount);
+    judged("", "stock += amount() // ~ range/can-exceed", &amount.replace("return 0", "return 1"));
+}
