@@ -94,11 +94,14 @@ fn add(
     for sign in [1.0, -1.0] {
         let own = given.most(sign);
         let mut sum = form.plus(&Linear::slot(given.slot), sign);
+        if !sum.is_known() {
+            continue;
+        }
         let most_of = |known: &Known| known.facts.plainly_highest(&sum, &|slot| known.ends(slot));
         let together = most_of(mine).max(most_of(theirs));
         if found.len() < MOST_FOUND && together < most.0.max(most.1) + own.0.max(own.1) {
             sum.constant -= together;
-            if sum.is_known() && !found.contains(&sum) {
+            if !found.contains(&sum) {
                 found.push(sum);
             }
         }
