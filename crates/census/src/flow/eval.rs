@@ -8,6 +8,7 @@ use super::engine::{Event, Key, MOST_FLAGS_BEHIND, Run};
 use super::forms::{Forms, narrowed};
 use super::linear::{Linear, Slot};
 use super::state::State;
+use super::terms::is_abs;
 use super::value::{Abstract, Num, Value};
 use crate::project::builtin::Builtin;
 use crate::project::{Base, Meaning, Place, PlaceId};
@@ -582,9 +583,7 @@ impl Run<'_, '_> {
     fn refine_nonzero(&self, state: &mut State, expr: ExprId) -> Option<()> {
         let parts: SmallVec<[ExprId; 2]> = match &self.unit.tree.expr(expr).kind {
             ExprKind::Binary(BinaryOp::Multiply, left, right) => smallvec![*left, *right],
-            ExprKind::Call(_, arguments) if self.unit.meaning(expr) == Meaning::Builtin(Builtin::Abs) => {
-                arguments.iter().copied().collect()
-            }
+            ExprKind::Call(_, arguments) if is_abs(self.unit, expr) => arguments.iter().copied().collect(),
             _ => return Some(()),
         };
         let other_than_zero = |expr| Num::all(self.unit.ty(expr) == Type::Int).without(0.0);
