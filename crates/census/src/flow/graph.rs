@@ -426,17 +426,17 @@ impl Builder<'_> {
         }
     }
 
-    /// Lets several ends go on together; with none, nothing goes on.
+    /// Lets several ends go on together; with none, nothing goes on. Two by two and the last ones first, as in branches that
+    /// stand inside each other: what one way gives outright is then held against all that the later ways come to.
     fn meet(&mut self, ends: Vec<BlockId>, span: Span) {
-        if ends.is_empty() {
-            return;
-        }
-        let next = self.new_block();
-        for end in ends {
-            self.current = Some(end);
-            self.goto(next, span);
-        }
-        self.current = Some(next);
+        self.current = ends.into_iter().rev().reduce(|later, end| {
+            let next = self.new_block();
+            for end in [end, later] {
+                self.current = Some(end);
+                self.goto(next, span);
+            }
+            next
+        });
     }
 
     fn match_(&mut self, subject: ExprId, arms: &[Arm], otherwise: Option<&crate::script::ast::Block>, span: Span) {

@@ -563,6 +563,14 @@ impl Known {
 
     /// The same but for what places do together.
     fn take_in_each(&mut self, other: &Self, in_loop: bool) {
+        let (mine, theirs) = (self.terms_unknown_to(other), other.terms_unknown_to(self));
+        self.forget_all(&mine, in_loop);
+        let level = (!theirs.is_empty()).then(|| {
+            let mut level = other.clone();
+            level.forget_all(&theirs, in_loop);
+            level
+        });
+        let other = level.as_ref().unwrap_or(other);
         let facts = if self.facts.is_empty() && other.facts.is_empty() {
             Facts::default()
         } else {
@@ -571,6 +579,12 @@ impl Known {
         self.values.join(&other.values);
         self.facts = facts;
         self.take_history(other);
+    }
+
+    /// The terms that are known here only: what they tell of other places is all that can be kept where the ways meet.
+    fn terms_unknown_to(&self, other: &Self) -> SmallVec<[Slot; 4]> {
+        let is_known = |slot: Slot| other.terms.iter().any(|&(known, _)| known == slot);
+        self.terms.iter().map(|&(slot, _)| slot).filter(|&slot| !is_known(slot)).collect()
     }
 
     fn take_history(&mut self, other: &Self) {

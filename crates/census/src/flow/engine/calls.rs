@@ -20,6 +20,8 @@ impl<'w> Run<'w, '_> {
                 self.put(&mut state, slot, Abstract::of(result), forms.uppers(), forms.lowers());
                 let before = state.clone();
                 self.sourced(&mut state, slot, value, &before);
+                // What is given stands for itself from here on.
+                state.forget_all(&self.locals_in(value), self.in_loop);
             }
         } else {
             self.end_unanswered(&mut state);
@@ -73,6 +75,16 @@ impl<'w> Run<'w, '_> {
             states.reduce(|a, b| a.joined(&b, amounts))
         };
         (joined(yes), joined(no))
+    }
+
+    /// The locals that an expression reads.
+    fn locals_in(&self, expr: ExprId) -> Vec<Slot> {
+        let mut locals = self.reads(expr);
+        locals.retain(|&slot| match self.table.slots[slot as usize].key {
+            Key::Place(place) => matches!(self.unit.place(place), Place::Local(_)),
+            _ => false,
+        });
+        locals
     }
 
     pub(super) fn result_slot(&self) -> Option<Slot> {

@@ -70,3 +70,33 @@ proc amount() -> int {
     judged("    let more = amount()\n", "stock += more", amount);
     judged("", "stock += amount() // ~ range/can-exceed", &amount.replace("return 0", "return 1"));
 }
+
+#[test]
+fn a_procedure_gives_nothing_or_as_many_as_there_is_money_for() {
+    let afford = |lines: &str| format!("\nproc afford(money: int) -> int {{\n{lines}}}\n");
+    for lines in [
+        "    if money < 4 {\n        return 0\n    }\n    return floor(money / 4)\n",
+        "    let many = 0\n    if money > 3 {\n        many = floor(money / 4)\n    }\n    return many\n",
+        "    let most = floor(money / 4)\n    if most > 7 {\n        return 7\n    }\n    return most\n",
+    ] {
+        judged("", "oil -= afford(oil) * 4", &afford(lines));
+        judged("    let more = afford(oil)\n", "oil -= more * 4", &afford(lines));
+        judged("    let more = afford(oil)\n", "oil -= more * 5 // ~ range/can-fall-below", &afford(lines));
+    }
+}
+
+#[test]
+fn a_way_is_cut_to_a_step_on_either_side() {
+    let state = r#"[variables.office]
+depth = { type = "number", scope = "global", default = 0, min = -2, max = 8, engine = "both" }
+goal = { type = "number", scope = "global", default = 0, min = -2, max = 5, engine = "both" }
+"#;
+    let moved = |cuts: &str, step: &str| {
+        let lines = format!("    let way = goal - depth\n{cuts}    {step}\n");
+        expect_in_scripts(state, &[&format!("script desk for office\n\non bell {{\n{lines}}}\n")]);
+    };
+    let cuts = "    if way > 0.5 {\n        way = 0.5\n    } else if way < -0.5 {\n        way = -0.5\n    }\n";
+    moved(cuts, "depth += way");
+    moved(&cuts.replace("way = 0.5", "way = 4"), "depth += way // ~ range/can-exceed");
+    moved(&cuts.replace("way < -0.5", "way > 0.2").replace("way = -0.5", "way = 0.2"), "depth += way");
+}
