@@ -12,6 +12,7 @@ pub mod eval;
 pub mod forms;
 pub mod graph;
 pub mod judge;
+pub mod lasting;
 pub mod linear;
 mod live;
 mod nonlinear;

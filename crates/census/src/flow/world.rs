@@ -236,6 +236,8 @@ pub struct World<'p> {
     peers: Vec<Vec<HandlerId>>,
     /// By handler: whether it has its moment once, and when.
     openings: Vec<Option<waiting::Opening>>,
+    /// Handlers of which never two activations for one instance go on beside each other.
+    alone: Vec<bool>,
     /// Two handlers that are held against each other: while the first waits, or an `after` block of it is still to come, the
     /// second can begin for the same instance, or for whichever.
     begins_within: FxHashSet<(HandlerId, Part, HandlerId, Extent)>,
@@ -317,6 +319,7 @@ impl<'p> World<'p> {
             compared: Vec::new(),
             peers: Vec::new(),
             openings: Vec::new(),
+            alone: Vec::new(),
             begins_within: FxHashSet::default(),
         };
         world.gather();
@@ -351,6 +354,7 @@ impl<'p> World<'p> {
         world.runs = vec![0; world.handlers.len()];
         world.written_from = ids.iter().map(|_| OnceLock::new()).collect();
         world.pausing = ids.iter().map(|&id| world.wants_pauses(id)).collect();
+        world.alone = ids.iter().map(|&id| world.find_alone(id)).collect();
         world.openings = ids.iter().map(|&id| world.find_opening(id)).collect();
         world.at_spawn = world.find_at_spawn();
         world.take_in_what_is_spawned();

@@ -1,6 +1,10 @@
 //! Handlers that begin once, for their instance, scene or run, so that no second activation runs beside the first.
 
 use super::*;
+use crate::flow::lasting::ticks_of;
+
+/// How many senders are looked at, one behind the other.
+const MOST_SENDERS: u32 = 4;
 
 /// The one statement that sends a signal, where there is one only and no loop does it over and over.
 pub(super) type OnlySender = Option<Sender>;
@@ -48,24 +52,75 @@ impl World<'_> {
         }
     }
 
+    /// Whether a handler never begins for an instance while an earlier activation for that one still goes on.
+    #[must_use]
+    pub fn begins_alone(&self, id: HandlerId) -> bool {
+        self.alone[id.index()]
+    }
+
+    /// See [`Self::begins_alone`].
+    pub(super) fn find_alone(&self, id: HandlerId) -> bool {
+        // What is due at the moment of the next beginning comes before it.
+        let is_in_time = || self.lasts(id).zip(self.least_gap(id, MOST_SENDERS)).is_some_and(|(all, gap)| all <= gap);
+        self.begins_once(id) || is_in_time()
+    }
+
+    /// How many ticks an activation lasts at most.
+    fn lasts(&self, id: HandlerId) -> Option<f64> {
+        let (script, index) = self.handler(id);
+        ticks_of(self.project.script(script), index, self.project.config.tick_rate)
+    }
+
+    /// How many ticks there are at least between two beginnings for one instance, where only time sets a handler off, or only
+    /// one statement of a handler of that kind.
+    fn least_gap(&self, id: HandlerId, most_senders: u32) -> Option<f64> {
+        let (unit, at, _) = self.parts(id);
+        match &at.trigger {
+            Trigger::Tick => Some(1.0),
+            Trigger::Every(period) => period.ticks(self.project.config.tick_rate),
+            Trigger::Signal { .. } if most_senders > 0 => {
+                let Sender { handler, to_own } = self.only_sender(id)?;
+                // Now it may be sent as the sender begins, and now as it ends.
+                let gap = self.least_gap(handler, most_senders - 1)? - self.lasts(handler)?;
+                (self.is_one(handler) || self.sends_to_each(handler, to_own, unit)).then_some(gap)
+            }
+            _ => None,
+        }
+    }
+
     /// Whether what a handler answers is sent by nothing but one statement of a handler that itself begins once.
     fn is_sent_once(&self, id: HandlerId) -> bool {
-        let unit = self.parts(id).0;
-        let Some(signal) = unit.handlers[self.handler(id).1].signal else { return false };
-        let declared = self.project.registry.signal(signal);
-        if declared.from_engine || self.unread.contains(&*declared.name) {
-            return false;
-        }
-        let Some(&Some(Sender { handler, to_own })) = self.senders.get(&signal) else { return false };
-        let (sending, trigger) = (self.parts(handler).0, &self.parts(handler).1.trigger);
-        let to_each = to_own && sending.owner == unit.owner;
-        let alone = sending.owner.is_some_and(|owner| !self.project.registry.is_many(owner));
-        match trigger {
-            Trigger::Start => to_each || alone,
+        let Some(Sender { handler, to_own }) = self.only_sender(id) else { return false };
+        let (unit, sending) = (self.parts(id).0, self.parts(handler).0);
+        let to_each = self.sends_to_each(handler, to_own, unit);
+        match self.parts(handler).1.trigger {
+            Trigger::Start => to_each || self.is_one(handler),
             Trigger::Spawn => to_each,
-            Trigger::Enter => sending.scene.is_some() && sending.scene == unit.scene && (to_each || alone),
+            Trigger::Enter => {
+                sending.scene.is_some() && sending.scene == unit.scene && (to_each || self.is_one(handler))
+            }
             _ => false,
         }
+    }
+
+    /// The one statement that sends what a handler answers, if there is one only.
+    fn only_sender(&self, id: HandlerId) -> Option<Sender> {
+        let signal = self.parts(id).0.handlers[self.handler(id).1].signal?;
+        let declared = self.project.registry.signal(signal);
+        if declared.from_engine || self.unread.contains(&*declared.name) {
+            return None;
+        }
+        *self.senders.get(&signal)?
+    }
+
+    /// Whether each instance sends only to itself what it answers.
+    fn sends_to_each(&self, sender: HandlerId, to_own: bool, answering: &ScriptUnit) -> bool {
+        to_own && self.parts(sender).0.owner == answering.owner
+    }
+
+    /// Whether there is never more than one of a handler's owner.
+    fn is_one(&self, id: HandlerId) -> bool {
+        self.parts(id).0.owner.is_some_and(|owner| !self.project.registry.is_many(owner))
     }
 }
 

@@ -173,7 +173,7 @@ impl<'p> World<'p> {
     /// is kept out an `after` block may be still to come; and of the activation itself what goes on beside.
     pub(super) fn effects_but_for(&self, run: &Run<'_, '_>, out: &KeptOut, beside: Beside) -> Others {
         let runs_once = self.runs_once(run);
-        let alone = self.begins_once(run.handler).then_some(run.handler);
+        let alone = self.alone[run.handler.index()].then_some(run.handler);
         let goes_on = |effect: &Effect| {
             effect.handler == Some(run.handler) && if effect.later { beside.later } else { beside.main }
         };

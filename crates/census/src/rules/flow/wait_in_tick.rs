@@ -50,7 +50,7 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
     for handler in facts.handlers() {
         let piles = match &handler.tree.trigger {
             Trigger::Tick => true,
-            Trigger::Every(period) => guard::can_outlast(facts, &handler, period),
+            Trigger::Every(_) => !facts.world.begins_alone(handler.id),
             _ => false,
         };
         if !piles {

@@ -3,14 +3,14 @@
 use crate::flow::access::is_step;
 use crate::flow::certain;
 use crate::flow::engine::{Key, OWN_INSTANCE, Pause};
-use crate::flow::graph::{Exit, Graph, StepKind, Waiting};
+use crate::flow::graph::{Exit, Graph, StepKind};
 use crate::flow::linear::Slot;
 use crate::flow::world::entry_tests;
 use crate::project::{Base, CellId, Place, PlaceId, ScriptUnit};
 use crate::registry::{Lifetime, OwnerId, Scope, Type};
 use crate::rules::Facts;
 use crate::rules::facts::HandlerView;
-use crate::script::ast::{AssignOp, Block, Duration, ExprKind, StatementKind, walk};
+use crate::script::ast::{AssignOp, Block, ExprKind, StatementKind, walk};
 use crate::source::Span;
 
 /// The steps that a handler reaches, its procedures' too, in order.
@@ -71,36 +71,6 @@ pub fn wait_steps(unit: &ScriptUnit, graph: &Graph) -> Vec<Span> {
     let mut waits: Vec<Span> = steps.filter(|step| certain::waits(unit, &step.kind)).map(|step| step.span).collect();
     waits.sort_unstable();
     waits
-}
-
-/// Whether a handler's waits together can last as long as a period.
-#[must_use]
-pub fn can_outlast(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, period: &Duration) -> bool {
-    let rate = facts.project.config.tick_rate;
-    let Some(period) = period.ticks(rate) else { return true };
-    let procedures = &facts.world.graphs[handler.script.index()].procedures;
-    let mut total = 0.0;
-    for graph in std::iter::once(handler.graph).chain(procedures) {
-        for block in &graph.blocks {
-            let later = matches!(block.exit, Exit::Fork { .. });
-            for step in &block.steps {
-                let reached = handler.found.reached.contains_key(&step.span);
-                if let (StepKind::Wait(waiting), true) = (&step.kind, reached) {
-                    match waiting {
-                        Waiting::Time(duration) => match duration.ticks(rate) {
-                            Some(ticks) if !block.loop_head => total += ticks,
-                            _ => return true,
-                        },
-                        _ => return true,
-                    }
-                }
-            }
-            if later && handler.found.reached.contains_key(&block.exit_span) {
-                return true;
-            }
-        }
-    }
-    total > period
 }
 
 /// A `bool` that a handler tests as it begins, and sets so that the test fails.

@@ -132,8 +132,10 @@ fn stays_as_it_is(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, pause: &Paus
         return false;
     };
     let is_apart = match unit.place(place) {
-        Place::Variable(_, Base::One) => unit.owner.is_none_or(|actor| !facts.project.registry.is_many(actor)),
-        Place::Variable(_, Base::Own) => true,
+        Place::Variable(_, Base::One | Base::Listed(_)) => {
+            unit.owner.is_none_or(|actor| !facts.project.registry.is_many(actor))
+        }
+        Place::Variable(_, Base::Own) | Place::Private(_) => true,
         _ => false,
     };
     if !is_apart || pause.forked || pause.later || world.is_unsettled(cell) {
@@ -169,10 +171,9 @@ fn asks_again(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, pause: &Pause, a
 /// Whether the same trigger can come for the same instance while an activation waits.
 fn can_come_again(facts: &Facts<'_>, handler: &HandlerView<'_, '_>) -> bool {
     match &handler.tree.trigger {
-        _ if facts.world.begins_once(handler.id) => false,
+        _ if facts.world.begins_alone(handler.id) => false,
         Trigger::Unreadable => false,
         Trigger::Signal { .. } => handler.unit.handlers[handler.index].signal.is_some(),
-        Trigger::Every(period) => guard::can_outlast(facts, handler, period),
         _ => true,
     }
 }
@@ -297,6 +298,9 @@ on bell {{
         judged(told, "\non bumped {\n    low = false\n}\n");
         judged(told, "\non bumped {\n    low = not low\n}\n");
         judged("", "\non bumped {\n    if not low {\n        low = true\n    }\n}\n");
+        let own = "[variables.harbor_master]\ncalled = { type = \"bool\", scope = \"instance\", default = false }\n\n[owners.harbor_master]\nkind = \"actor\"\n";
+        let script = "script calls for harbor_master\n\non changed called when called {\n    wait 1s\n    send tide_turned\n    called = false\n}\n\non bell {\n    called = true\n}\n\non tide_turned {\n    hide slip\n}\n";
+        expect_in_scripts(own, &[script]);
         let storm = "script tides for tide
 
 on changed mood when mood == \"storm\" {

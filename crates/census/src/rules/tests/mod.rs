@@ -2,6 +2,7 @@
 
 mod amounts;
 mod beginnings;
+mod clockwork;
 mod designs;
 mod guards;
 mod kept_out;

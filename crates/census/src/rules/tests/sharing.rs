@@ -610,7 +610,7 @@ on bell {
     pulls = seen // ~ sharing/lost-update
 }
 
-on every 9s {
+on touched(other) {
     pulls += 1
     let seen = doubled()
     wait 1s

@@ -555,7 +555,7 @@ on bell {
     note "never" // ~ unused/unreachable
 }
 
-on every 3s {
+on start {
     while true {
         wait 1s
         height = min(height + 1, height.max)
