@@ -274,3 +274,25 @@ fn findings_that_can_t_be_shown_are_answered() {
     let (place, rule) = unused.split_once(' ').expect("a place and a rule");
     project.oaken(&["check", "--witness", &format!("{rule}@{place}")]).could_not("says nothing that happens in a run");
 }
+
+#[test]
+fn two_questions_are_open_at_once() {
+    let script = r#"script one for boat
+
+on touched(other) {
+    if other is boat {
+        ask "Change places?" {
+            choice "No" {
+                note "stays"
+            }
+            choice "Yes" {
+                parcels = max(parcels - 1, 0)
+            }
+        }
+    }
+}
+"#;
+    let steps = proven(script, "sharing/reentry", 3)["steps"].clone();
+    let choices = steps.as_array().expect("steps").iter().filter(|step| step["choose"] == 2).count();
+    assert_eq!(choices, 2, "{steps}");
+}

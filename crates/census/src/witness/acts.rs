@@ -3,10 +3,10 @@
 use crate::flow::access::{AccessKind, Body};
 use crate::flow::graph::{StepKind, Waiting};
 use crate::flow::world::{Graphs, HandlerId, World};
-use crate::project::{CellId, Project, ScriptUnit};
+use crate::project::{CellId, Meaning, Project, ScriptUnit};
 use crate::registry::{OwnerId, SignalId, Type, VarId};
 use crate::rehearse::layout::{Layout, Limit, duration_ticks};
-use crate::script::ast::{Duration, ExprKind, Trigger};
+use crate::script::ast::{Duration, ExprId, ExprKind, Trigger};
 use crate::source::Location;
 use rustc_hash::{FxHashMap, FxHashSet};
 use std::collections::VecDeque;
@@ -39,6 +39,8 @@ pub struct Acts {
     movers: Vec<HandlerId>,
     /// The handlers that go to each scene.
     goers: FxHashMap<OwnerId, Vec<HandlerId>>,
+    /// The actors that each script tells apart.
+    asked_for: Vec<Vec<OwnerId>>,
 }
 
 impl Acts {
@@ -63,6 +65,7 @@ impl Acts {
             senders: FxHashMap::default(),
             movers: Vec::new(),
             goers: FxHashMap::default(),
+            asked_for: project.scripts.iter().map(actors_told_apart).collect(),
         };
         for id in world.handler_ids() {
             acts.look_at(world, layout, id);
@@ -96,6 +99,12 @@ impl Acts {
                 _ => {}
             }
         }
+    }
+
+    /// The actors that a script tells apart: those it asks for by `is`, and those that parameters are typed with.
+    #[must_use]
+    pub fn asked_for(&self, script: usize) -> &[OwnerId] {
+        &self.asked_for[script]
     }
 
     /// How near each handler is to a place: 0 where it stands there, 1 where it can set that one off, and so on.
@@ -172,6 +181,16 @@ impl Acts {
         ranked.sort_by_key(|&(signal, depth)| (depth, signal));
         ranked
     }
+}
+
+fn actors_told_apart(unit: &ScriptUnit) -> Vec<OwnerId> {
+    let tests = (0..).zip(&unit.tree.exprs).filter(|(_, expr)| matches!(expr.kind, ExprKind::Is { .. }));
+    let tests = tests.filter_map(|(at, _)| match unit.meaning(ExprId(at)) {
+        Meaning::Owner(actor) => Some(actor),
+        _ => None,
+    });
+    let typed = unit.handlers.iter().flat_map(|handler| &handler.parameters).filter_map(|&(_, filter)| filter);
+    tests.chain(typed).collect()
 }
 
 /// The scenes in which a script's handlers can run, where that is not any.

@@ -40,6 +40,10 @@ const PASSES: [u64; 3] = [120, 1_200, 12_000];
 const REPEATED: usize = 100;
 /// How many kinds of acts duets are made of.
 const MOST_PLAYERS: usize = 14;
+/// How many choices of one question are tried in turn.
+const MOST_CHOICES: usize = 4;
+/// After how many acts a question is answered that was left open.
+const PATIENCE: usize = 4;
 /// How many faults beside the goal a run may have.
 const MOST_FAULTS: usize = 12;
 
@@ -110,6 +114,7 @@ pub fn search(layout: &Layout<'_>, acts: &Acts, goal: &Goal, effort: u64) -> Opt
         covered: FxHashSet::default(),
         ways: Vec::new(),
         unclean: None,
+        offered: 0,
         dice,
     };
     search
@@ -148,6 +153,8 @@ struct Search<'s, 'p> {
     ways: Vec<Run>,
     /// A run that reached the goal after other faults.
     unclean: Option<Run>,
+    /// Among how many choices the last run that was asked something could choose.
+    offered: usize,
     dice: rand_chacha::ChaCha8Rng,
 }
 
@@ -270,7 +277,7 @@ impl<'s, 'p> Search<'s, 'p> {
                     if self.left <= enough {
                         return None;
                     }
-                    if let Some(run) = self.drill(signal, variant, pace) {
+                    if let Some(run) = self.drill_each_choice(signal, variant, pace) {
                         return Some(run);
                     }
                 }
@@ -279,12 +286,26 @@ impl<'s, 'p> Search<'s, 'p> {
         None
     }
 
+    /// A drill for each way to answer what it asks.
+    fn drill_each_choice(&mut self, signal: SignalId, variant: usize, pace: Option<u64>) -> Option<Run> {
+        self.offered = 1;
+        let mut choice = 0;
+        while choice < self.offered.min(MOST_CHOICES) {
+            if let Some(run) = self.drill(signal, variant, pace, choice) {
+                return Some(run);
+            }
+            choice += 1;
+        }
+        None
+    }
+
     /// One signal over and over: the same target and arguments, a choice where one is asked, and perhaps time between.
-    fn drill(&mut self, signal: SignalId, variant: usize, pace: Option<u64>) -> Option<Run> {
+    fn drill(&mut self, signal: SignalId, variant: usize, pace: Option<u64>, choice: usize) -> Option<Run> {
         let mut chosen: Option<(Option<Who>, usize)> = None;
         self.attempt(variant as u64, DRILL, |search, stage, at| {
-            if let Some(question) = stage.machine.questions.front() {
-                return Some(Action::Choose(variant % question.choices.len().max(1)));
+            if let Some(choices) = search.is_to_answer(stage, at) {
+                search.offered = choices;
+                return Some(Action::Choose(choice % choices));
             }
             if let Some(ticks) = pace.filter(|_| at % 2 == 1) {
                 return Some(Action::Pass(ticks));
@@ -292,6 +313,14 @@ impl<'s, 'p> Search<'s, 'p> {
             let aim = *chosen.get_or_insert_with(|| search.target(stage, signal, variant));
             search.fire(stage, signal, aim)
         })
+    }
+
+    /// Among how many choices the oldest question is to be answered now, if it is. What is to come again while a question is
+    /// open must find it open.
+    fn is_to_answer(&self, stage: &Stage<'s, 'p, Watcher<'s>>, at: usize) -> Option<usize> {
+        let questions = &stage.machine.questions;
+        let is_patient = self.goal.is_done_again() && questions.len() < 2 && !at.is_multiple_of(PATIENCE);
+        questions.front().filter(|_| !is_patient).map(|question| question.choices.len().max(1))
     }
 
     /// Two signals, the second right behind the first or a little later, then time; after a few rounds of the first alone.
@@ -352,8 +381,8 @@ impl<'s, 'p> Search<'s, 'p> {
         let begin = std::iter::once(Beat::Signal(0)).chain(between);
         let round: Vec<Beat> = begin.chain([Beat::Signal(1), Beat::Rest(duet.pace)]).collect();
         self.attempt(0, REPEATED, |search, stage, at| {
-            if let Some(question) = stage.machine.questions.front() {
-                return Some(Action::Choose(at % question.choices.len().max(1)));
+            if let Some(choices) = search.is_to_answer(stage, at) {
+                return Some(Action::Choose(at % choices));
             }
             let beat = match at.checked_sub(2 * duet.alone) {
                 None => [Beat::Signal(0), Beat::Rest(duet.pace)][at % 2], // The first, then time.
@@ -437,17 +466,25 @@ impl<'s, 'p> Search<'s, 'p> {
         }
     }
 
-    /// The actors that some handler of the signal asks for come first.
+    /// The actors that the script of the goal tells apart come first, then those that some handler of the signal asks for.
     fn instances(&self, stage: &Stage<'_, '_, Watcher<'_>>, signal: SignalId, ty: Type) -> Vec<Given> {
         let project = self.layout.project;
-        let mut actors = actors(project, ty);
         let filters = self.filters(signal);
-        actors.sort_by_key(|actor| !filters.contains(actor));
-        let new = actors.iter().filter(|&&actor| project.registry.is_many(actor)).map(|&actor| Who::New(actor));
-        let live = actors.iter().flat_map(|&actor| stage.machine.memory.live(actor).iter().take(3));
-        let (new, live): (Vec<Who>, Vec<Who>) = (new.collect(), live.map(|&at| who(stage, at)).collect());
-        // New ones first: most of what is met in play was not met before.
-        new.iter().chain(&live).copied().map(Given::Instance).collect()
+        let near = project.scripts.iter().position(|unit| unit.file == self.goal.at.file);
+        let asked = near.map_or(&[][..], |script| self.acts.asked_for(script));
+        let rank = |actor: &OwnerId| (!asked.contains(actor), !filters.contains(actor));
+        let mut ranked: Vec<((bool, bool), OwnerId)> =
+            actors(project, ty).into_iter().map(|actor| (rank(&actor), actor)).collect();
+        ranked.sort_by_key(|&(rank, _)| rank);
+        let mut found = Vec::new();
+        for alike in ranked.chunk_by(|a, b| a.0 == b.0) {
+            let actors = || alike.iter().map(|&(_, actor)| actor);
+            // New ones first: most of what is met in play was not met before.
+            found.extend(actors().filter(|&actor| project.registry.is_many(actor)).map(Who::New));
+            let live = actors().flat_map(|actor| stage.machine.memory.live(actor).iter().take(3));
+            found.extend(live.map(|&at| who(stage, at)));
+        }
+        found.into_iter().map(Given::Instance).collect()
     }
 
     // ---- walks ----
