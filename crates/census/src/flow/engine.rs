@@ -147,6 +147,13 @@ pub enum Event {
         at: ExprId,
         range: (f64, f64),
     },
+    /// A write of what hangs on a value that was never given: nobody can tell what.
+    Untellable {
+        /// The write.
+        at: Span,
+        /// What is written.
+        cell: CellId,
+    },
     /// A write that can leave a range.
     Outside {
         /// The write.
@@ -701,6 +708,7 @@ impl<'w, 'p> Run<'w, 'p> {
             Event::Lost { at, place } => (*at, 6, place.0),
             Event::StandIn { at, place } => (self.unit.tree.expr(*at).span, 7, place.0),
             Event::OtherKind { at, variable } => (self.unit.tree.expr(*at).span, 9, variable.0),
+            Event::Untellable { at, cell } => (*at, 10, cell.0),
             Event::OtherScene { at, variable } => (self.unit.tree.expr(*at).span, 8, variable.0),
         };
         if self.reported.insert(key) {
@@ -1293,9 +1301,11 @@ impl<'w, 'p> Run<'w, 'p> {
             self.pass_through(&mut state, place, target);
         }
         let (Some(slot), Some(old)) = (self.slot(place), old) else { return smallvec![state] };
-        if !is_of(&given, self.table.slots[slot as usize].ty) || reads_itself && axis.is_none() && !was_set {
+        let ty = self.table.slots[slot as usize].ty;
+        let steps_nothing = reads_itself && axis.is_none() && !(was_set && is_of(&old, ty));
+        if !is_of(&given, ty) || steps_nothing {
             // A value of another type, or none at all, is a finding of its own, and tells nothing of what is kept.
-            self.put_something(&mut state, slot);
+            self.put_something(&mut state, slot, span);
             return smallvec![state];
         }
         let (new, forms) = match (op, &old, &given) {
@@ -1346,7 +1356,7 @@ impl<'w, 'p> Run<'w, 'p> {
     }
 
     /// A slot is given nobody can tell what, but what was meant is right: something in its range.
-    fn put_something(&mut self, state: &mut State, slot: Slot) {
+    fn put_something(&mut self, state: &mut State, slot: Slot, write: Span) {
         let facts = &self.table.slots[slot as usize];
         state.facts.forget(slot);
         self.forget_tests(state, |read| read == slot);
@@ -1361,6 +1371,9 @@ impl<'w, 'p> Run<'w, 'p> {
             Wrong::Broken(invariant, _) => !concerns(invariant),
         });
         self.assume_range(state, slot);
+        if let Some(cell) = facts.cell {
+            self.event(Event::Untellable { at: write, cell });
+        }
         self.see(state, &Unseen { slot, grows: false, up: true, down: true, clears: false, written: any });
     }
 
@@ -1582,7 +1595,9 @@ impl<'w, 'p> Run<'w, 'p> {
         seen.effect.after_wait |= state.waited || state.later;
         let now = state.value(slot);
         seen.effect.clears |= clears && (now.unset || matches!(now.value, Value::Ref { .. }));
-        if now.set {
+        // What nobody can tell is no value: others go on with what the place is given elsewhere.
+        let is_told = is_of(&write.written, self.table.slots[slot as usize].ty);
+        if now.set && is_told {
             let known = seen.written.take();
             seen.written = Some(known.map_or_else(|| write.written.clone(), |known| known.join(&write.written)));
             let value = match (&now.value, &write.written) {
@@ -1590,6 +1605,7 @@ impl<'w, 'p> Run<'w, 'p> {
                     let all = now.join(written);
                     Value::Num(all.meet(&Num::range(now.lo, now.hi, now.int)).unwrap_or(all))
                 }
+                (Value::Other, written) => written.clone(), // The rest is what nobody can tell.
                 (now, _) => now.clone(),
             };
             let known = seen.effect.set.take();

@@ -69,7 +69,8 @@ impl World<'_> {
         self.cell_within_bounds(cell, Value::Num(reach.spread(f64::NEG_INFINITY, f64::INFINITY)))
     }
 
-    /// Puts down the writes that can leave the range of what they write, or that divide by zero.
+    /// Puts down the writes that can leave the range of what they write, that divide by zero, or of which nobody can tell what
+    /// they come to.
     fn find_mistaken(&mut self, found: &[Found]) {
         for (script, unit) in self.project.script_ids() {
             let handlers = &found[self.first_handler[script.index()]..][..unit.tree.handlers.len()];
@@ -79,6 +80,10 @@ impl World<'_> {
                     Event::Outside { at, written, variable, .. } if written == variable => {
                         self.mistaken.insert((script, at));
                         self.mistaken_cells.insert(CellId(variable.0));
+                    }
+                    Event::Untellable { at, cell } => {
+                        self.mistaken.insert((script, at));
+                        self.mistaken_cells.insert(cell);
                     }
                     Event::Zero { at, .. } => divisions.push(unit.tree.expr(at).span),
                     _ => {}

@@ -78,7 +78,11 @@ impl World<'_> {
         let mut unknown = false;
         for value in values {
             walk_behind(unit, value, &mut |expr| {
-                unknown |= unit.ty(expr) == Type::Unknown && matches!(unit.tree.expr(expr).kind, ExprKind::Path(_));
+                // The actor in `count(ACTOR)` is no value.
+                let is_value = !matches!(unit.meaning(expr), Meaning::Owner(_));
+                unknown |= is_value
+                    && unit.ty(expr) == Type::Unknown
+                    && matches!(unit.tree.expr(expr).kind, ExprKind::Path(_));
             });
         }
         unknown

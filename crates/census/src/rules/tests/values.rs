@@ -429,6 +429,46 @@ on touched(other) {
     );
 }
 
+#[test]
+fn what_is_worked_out_from_nothing_hides_no_other_mistake() {
+    crate::rules::testing::expect_in_scripts(
+        r#"[variables.tide]
+wins = { type = "int", scope = "global", engine = "reads" }
+total = { type = "int", scope = "global", default = 0, engine = "reads" }
+oil = { type = "int", scope = "global", default = 9, min = 0, max = 9, engine = "reads" }
+"#,
+        &[r#"script tides for tide
+
+on bell {
+    clear wins
+    total -= wins * wins // ~ init/read-before-set
+    if chance(0.5) {
+        total += 1
+    }
+}
+
+on touched(other) {
+    total += 3
+    oil -= total // ~ range/can-fall-below
+    if total > 70 {
+        note "many"
+    }
+}
+
+on start {
+    wins = 0
+}
+"#],
+    );
+}
+
+#[test]
+fn a_count_of_instances_is_a_number_beside_any_mistake() {
+    on_touch(
+        "    height += count(mailboat) // ~ sharing/foreign-write range/can-exceed\n    load += count(mailboat) // ~ range/can-exceed\n}\n\nproc spare(most) { // ~ unused/procedure\n    most = most * 2\n    note \"{most}\"\n",
+    );
+}
+
 // ---- counts that go round ----
 
 #[test]
