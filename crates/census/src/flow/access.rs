@@ -455,6 +455,19 @@ fn is_test(kind: &ExprKind) -> bool {
     }
 }
 
+/// Whether a step gives a number that is written out.
+fn is_given_number(unit: &ScriptUnit, step: &StepKind) -> bool {
+    matches!(step, StepKind::Assign { op: AssignOp::Set, axis: None, value, .. } if is_number(unit, *value))
+}
+
+fn is_number(unit: &ScriptUnit, expr: ExprId) -> bool {
+    match unit.tree.expr(expr).kind {
+        ExprKind::Int(_) | ExprKind::Float(_) => true,
+        ExprKind::Unary(UnaryOp::Minus, inner) => is_number(unit, inner),
+        _ => false,
+    }
+}
+
 /// What the slots of a handler must cover.
 #[derive(Clone, Debug, Default)]
 pub struct Used {
@@ -470,9 +483,10 @@ pub struct Used {
     pub rounds: Vec<ExprId>,
     /// The names of the `for`s in which something is stepped.
     pub rounds_over: Vec<PlaceId>,
-    /// The `bool` locals that are assigned again.
+    /// The `bool` locals that are assigned again, the numbers that are given only ones that are written out, and what
+    /// procedures find out.
     pub flags: Vec<PlaceId>,
-    /// The numbers among the locals that are assigned again.
+    /// The numbers among the locals that are assigned again, and those that a `match` asks for.
     pub amounts: Vec<PlaceId>,
     /// The terms that give the same in several places, with those.
     pub terms: Vec<Vec<ExprId>>,
@@ -492,8 +506,14 @@ pub struct UsedBuilder<'a> {
     amounts: Vec<PlaceId>,
     /// Terms, and whether one that stands once is of use.
     terms: Vec<(ExprId, bool)>,
+    /// The numbers among the locals that begin with one that is written out.
+    begun: FxHashSet<PlaceId>,
+    /// Those of them that are given something else.
+    computed: FxHashSet<PlaceId>,
     /// What is being added is a procedure that gives a value.
     in_function: bool,
+    /// What is being added is a procedure.
+    in_procedure: bool,
     calls: FxHashSet<ProcId>,
     open: Vec<ProcId>,
     written: Vec<(VarId, Base)>,
@@ -515,7 +535,10 @@ impl<'a> UsedBuilder<'a> {
             flags: Vec::new(),
             amounts: Vec::new(),
             terms: Vec::new(),
+            begun: FxHashSet::default(),
+            computed: FxHashSet::default(),
             in_function: false,
+            in_procedure: false,
             calls: FxHashSet::default(),
             open: Vec::new(),
             written: Vec::new(),
@@ -574,19 +597,26 @@ impl<'a> UsedBuilder<'a> {
                     let Some(place) = self.unit.place_of(expr) else { continue };
                     match self.unit.place(place) {
                         Place::Variable(variable, base) => self.written.push((variable, base)),
-                        Place::Local(_) if self.unit.ty(expr) == Type::Bool && !self.flags.contains(&place) => {
-                            self.flags.push(place);
-                        }
-                        Place::Local(_) if self.unit.ty(expr).is_numeric() && !self.amounts.contains(&place) => {
-                            self.amounts.push(place);
+                        Place::Local(_) if self.unit.ty(expr) == Type::Bool => self.flag(place),
+                        Place::Local(_) if self.unit.ty(expr).is_numeric() => {
+                            self.amount(place);
+                            if !is_given_number(self.unit, &step.kind) {
+                                self.computed.insert(place);
+                            }
                         }
                         _ => {}
                     }
                 }
-                if let Some((_, _, Some(value))) = parts.target {
+                if let Some((target, _, Some(value))) = parts.target {
                     self.expr(value);
+                    // What a procedure has found out: its caller asks for the flag, not for the test.
+                    if self.in_procedure && is_test(&self.unit.tree.expr(value).kind) {
+                        self.unit.place_of(target).into_iter().for_each(|place| self.flag(place));
+                    }
                 }
-                if let StepKind::Let { value, .. } = &step.kind {
+                if let StepKind::Let { place, value } = &step.kind {
+                    let known = if is_number(self.unit, *value) { &mut self.begun } else { &mut self.computed };
+                    known.insert(*place);
                     let (unit, terms) = (self.unit, &mut self.terms);
                     walk_expr(unit, *value, &mut |inner| {
                         terms.extend(is_quotient(unit, inner).then_some((inner, true)))
@@ -607,6 +637,22 @@ impl<'a> UsedBuilder<'a> {
             if let Exit::Each { place, .. } = &block.exit {
                 self.place(*place);
             }
+            if let Exit::Match { subject, .. } = &block.exit {
+                let asked = self.unit.place_of(*subject).filter(|_| self.unit.ty(*subject).is_numeric());
+                asked.into_iter().for_each(|place| self.amount(place));
+            }
+        }
+    }
+
+    fn amount(&mut self, place: PlaceId) {
+        if !self.amounts.contains(&place) {
+            self.amounts.push(place);
+        }
+    }
+
+    fn flag(&mut self, place: PlaceId) {
+        if !self.flags.contains(&place) {
+            self.flags.push(place);
         }
     }
 
@@ -618,6 +664,7 @@ impl<'a> UsedBuilder<'a> {
     /// Adds the parameters of a procedure.
     pub fn parameters(&mut self, id: ProcId) {
         self.in_function = self.unit.procedures[id.index()].gives.is_some();
+        self.in_procedure = true;
         for local in &self.unit.procedures[id.index()].parameters {
             let place = self.unit.local_places[local.0 as usize];
             if place.index() < self.unit.places.len() {
@@ -659,7 +706,9 @@ impl<'a> UsedBuilder<'a> {
         let mut counted: Vec<OwnerId> = self.counted.into_iter().collect();
         counted.sort_unstable();
         let terms = useful(self.unit, &self.terms);
-        let Self { results, rounds, rounds_over, flags, amounts, .. } = self;
+        let Self { results, rounds, rounds_over, mut flags, amounts, begun, computed, .. } = self;
+        // One of a few numbers tells which way was taken, as a `bool` does.
+        flags.extend(amounts.iter().filter(|place| begun.contains(place) && !computed.contains(place)));
         Used { places, results, instances, counted, rounds, rounds_over, flags, amounts, terms }
     }
 }

@@ -1249,7 +1249,8 @@ impl<'w, 'p> Run<'w, 'p> {
         let &Assignment { place, op, value, .. } = assignment;
         let in_invariant = self.slot(place).is_some_and(|slot| {
             let facts = &self.table.slots[slot as usize];
-            facts.ty == Type::Bool && facts.variable.is_some_and(|variable| self.world.in_invariant(variable))
+            let in_invariant = facts.variable.is_some_and(|variable| self.world.in_invariant(variable));
+            facts.ty == Type::Bool && (in_invariant || facts.cell.is_some() && self.table.flags.contains(&slot))
         });
         if !in_invariant || op != AssignOp::Set || self.most_parts == 1 || self.calls_any(value) {
             return smallvec![(state, None)];

@@ -314,13 +314,26 @@ impl Run<'_, '_> {
         }
         self.event(Event::Zero { divisor: at, at: division, range: (divisor.lo, divisor.hi) });
         let rest = divisor.without(0.0).unwrap_or_else(|| divisor.clone());
-        if let (Meaning::Value(place), true) = (self.unit.meaning(at), divisor.lo != divisor.hi)
-            && let Some(slot) = self.slot(place)
-        {
-            state.values[slot as usize].value = Value::Num(rest.clone());
-            state.doubted.push_new(slot);
+        if divisor.lo != divisor.hi {
+            self.take_divisor(state, at, &rest, &forms);
         }
         rest
+    }
+
+    /// Goes on as if a divisor were not zero.
+    fn take_divisor(&self, state: &mut State, at: ExprId, rest: &Num, forms: &Forms) {
+        if let Some(slot) = self.slot_of(at) {
+            state.values[slot as usize].value = Value::Num(rest.clone());
+            state.doubted.push_new(slot);
+        } else if let Forms::Exactly(form) = forms {
+            state.add_unequal(*form);
+            form.terms.iter().for_each(|&(slot, _)| state.doubted.push_new(slot));
+            let above = Linear::constant(if rest.int { 1.0 } else { 0.0 }).plus(form, -1.0);
+            if rest.lo >= 0.0 && above.is_known() && !state.facts.implies(&above.times(-1.0), &|slot| state.ends(slot))
+            {
+                let _ = state.assume(above);
+            }
+        }
     }
 
     /// How long a text is: known of one that is written out.

@@ -1,6 +1,6 @@
 //! What holds where two ways meet of places that go together: `room` is less where `more` is 3, and more where it is 1, so
 //! `load + more` keeps to an end that each range by itself tells nothing of. Of the sums and differences of two places that the
-//! join of octagons keeps (Miné, 2006) these are the ones about a local that one of the ways has just given a single number.
+//! join of octagons keeps (Miné, 2006) these are the ones about a number that decides which way is gone, or is decided there.
 
 use super::linear::{Linear, Slot};
 use super::state::Known;
@@ -34,11 +34,12 @@ impl Differing {
 #[must_use]
 pub fn facts(mine: &Known, theirs: &Known, amounts: &[Slot]) -> SmallVec<[Linear; MOST_FOUND]> {
     let mut found = SmallVec::new();
-    let is_given = |&slot: &Slot| {
+    let is_decisive = |&slot: &Slot| {
         let (a, b) = (mine.ends(slot), theirs.ends(slot));
-        a != b && (a.0 == a.1 || b.0 == b.1)
+        // One of the ways has given it a single number, or each leaves it others.
+        a != b && (a.0 == a.1 || b.0 == b.1) || a.1 < b.0 || b.1 < a.0
     };
-    let amounts: SmallVec<[Slot; 4]> = amounts.iter().copied().filter(is_given).collect();
+    let amounts: SmallVec<[Slot; 4]> = amounts.iter().copied().filter(is_decisive).collect();
     if amounts.is_empty() {
         return found;
     }

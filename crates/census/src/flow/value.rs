@@ -463,11 +463,20 @@ impl Num {
         if let Some(result) = self.each(other, false, |a, b| if b == 0.0 { 0.0 } else { a / b }) {
             return result;
         }
+        let quotients = |by: &Self| {
+            let (lo, hi) = corners(self, by, |a, b| if a == 0.0 || b.is_infinite() { 0.0 } else { a / b });
+            Self::range(lo, hi, false)
+        };
         if other.lo > 0.0 || other.hi < 0.0 {
-            let (lo, hi) = corners(self, other, |a, b| if a == 0.0 || b.is_infinite() { 0.0 } else { a / b });
-            return Self::range(lo, hi, false);
+            return quotients(other);
         }
-        Self::all(false)
+        if !other.int {
+            return Self::all(false);
+        }
+        // Whole numbers on either side of zero, which gives zero.
+        let sides = [Self::range(other.lo, -1.0, true), Self::range(1.0, other.hi, true)];
+        let sides = sides.iter().filter(|side| !side.is_empty());
+        sides.map(quotients).fold(Self::constant(0.0, false), |all, side| all.join(&side))
     }
 
     /// The remainder, with the divisor's sign. Where the divisor can be zero, zero is among the results.

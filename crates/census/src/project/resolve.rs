@@ -1442,7 +1442,8 @@ impl<'a> Resolver<'a> {
         let subject_span = tree.expr(subject).span;
         match test {
             IsTest::Set => {
-                let variable = matches!(self.unit.meaning(subject), Meaning::Value(_) | Meaning::None);
+                let meaning = self.unit.meaning(subject);
+                let variable = matches!(meaning, Meaning::Value(_) | Meaning::Instance(_) | Meaning::None);
                 if !variable && ty != Type::Unknown {
                     self.mismatch(subject_span, "`is set` asks about a variable".to_owned());
                 }

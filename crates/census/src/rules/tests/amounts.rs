@@ -100,3 +100,56 @@ goal = { type = "number", scope = "global", default = 0, min = -2, max = 5, engi
     moved(&cuts.replace("way = 0.5", "way = 4"), "depth += way // ~ range/can-exceed");
     moved(&cuts.replace("way < -0.5", "way > 0.2").replace("way = -0.5", "way = 0.2"), "depth += way");
 }
+
+#[test]
+fn a_procedure_finds_out_whether_it_can_be_done() {
+    let able = |test: &str| format!("\nproc check(many: int) {{\n    able = {test}\n}}\n");
+    let paid = |lines: &str, test: &str| {
+        let script = format!(
+            "script desk for office\n\nprivate able: bool = false\n\non gust(force) {{\n{lines}}}\n{}",
+            able(test)
+        );
+        expect_in_scripts(&format!("{STATE}\n{GUST}"), &[&script]);
+    };
+    let lines = "    check(force)\n    if able {\n        oil -= force\n    }\n";
+    paid(lines, "oil >= many");
+    paid(lines, "many < oil and oil > 3");
+    let told = lines.replace("oil -= force", "oil -= force // ~ range/can-fall-below");
+    paid(&told, "oil >= many - 1");
+    paid(&told.replace("if able", "if not able"), "oil >= many");
+}
+
+#[test]
+fn each_number_has_a_test_of_its_own() {
+    let paid = |few: i32, step: &str| {
+        let lines = format!(
+            "    match force {{\n        0, 1, 2, 3 {{\n            if oil < {few} {{ return }}\n        }}\n        else {{\n            if oil < 6 {{ return }}\n        }}\n    }}\n    {step}\n"
+        );
+        let script = format!("script desk for office\n\non gust(force) {{\n{lines}}}\n");
+        expect_in_scripts(&format!("{STATE}\n{GUST}"), &[&script]);
+    };
+    paid(3, "oil -= force");
+    paid(2, "oil -= force // ~ range/can-fall-below");
+}
+
+const GUST: &str = r#"[signals.gust]
+from = "engine"
+to = "all"
+parameters = { force = { type = "int", min = 0, max = 6 } }
+"#;
+
+#[test]
+fn one_of_two_numbers_tells_which_way_was_taken() {
+    let state = r#"[variables.office]
+heat = { type = "number", scope = "global", default = 20, min = 0, max = 100, engine = "both" }
+goal = { type = "number", scope = "global", default = 50, min = 0, max = 100, engine = "both" }
+"#;
+    let moved = |far: i32, step: &str| {
+        let lines = format!(
+            "    let way = 1\n    if goal < heat {{\n        way = -1\n    }}\n    if abs(goal - heat) > {far} {{\n        {step}\n    }}\n"
+        );
+        expect_in_scripts(state, &[&format!("script desk for office\n\non bell {{\n{lines}}}\n")]);
+    };
+    moved(2, "heat += 2 * way");
+    moved(1, "heat += 2 * way // ~ range/can-exceed range/can-fall-below");
+}

@@ -283,6 +283,16 @@ fn divisors_that_can_be_zero() {
     on_bell("    rate /= height + 2\n");
 }
 
+#[test]
+fn behind_a_divisor_that_can_be_zero_it_is_taken_not_to_be() {
+    at_any_height(
+        "    if limit < 4 {\n        return\n    }\n    let share = floor(height / (limit - 4)) // ~ range/divide-by-zero\n    height -= share\n",
+    );
+    at_any_height(
+        "    if limit >= height {\n        note \"{7 % (limit - height)}\" // ~ range/divide-by-zero\n        if limit == height {\n            note \"even\"\n        }\n    }\n",
+    );
+}
+
 // ---- not there yet ----
 
 #[test]
