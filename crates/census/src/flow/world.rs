@@ -13,6 +13,7 @@ mod fixpoint;
 mod fresh;
 mod given;
 mod going;
+mod held_out;
 mod once;
 mod outlook;
 mod partings;

@@ -62,7 +62,7 @@ impl World<'_> {
     pub(super) fn find_alone(&self, id: HandlerId) -> bool {
         // What is due at the moment of the next beginning comes before it.
         let is_in_time = || self.lasts(id).zip(self.least_gap(id, MOST_SENDERS)).is_some_and(|(all, gap)| all <= gap);
-        self.begins_once(id) || is_in_time()
+        self.begins_once(id) || is_in_time() || self.is_held_out_meanwhile(id)
     }
 
     /// How many ticks an activation lasts at most.
@@ -74,15 +74,13 @@ impl World<'_> {
     /// How many ticks there are at least between two beginnings for one instance, where only time sets a handler off, or only
     /// one statement of a handler of that kind.
     fn least_gap(&self, id: HandlerId, most_senders: u32) -> Option<f64> {
-        let (unit, at, _) = self.parts(id);
-        match &at.trigger {
+        match &self.parts(id).1.trigger {
             Trigger::Tick => Some(1.0),
             Trigger::Every(period) => period.ticks(self.project.config.tick_rate),
             Trigger::Signal { .. } if most_senders > 0 => {
-                let Sender { handler, to_own } = self.only_sender(id)?;
+                let sender = self.sender_for_one(id)?;
                 // Now it may be sent as the sender begins, and now as it ends.
-                let gap = self.least_gap(handler, most_senders - 1)? - self.lasts(handler)?;
-                (self.is_one(handler) || self.sends_to_each(handler, to_own, unit)).then_some(gap)
+                Some(self.least_gap(sender, most_senders - 1)? - self.lasts(sender)?)
             }
             _ => None,
         }
@@ -113,13 +111,19 @@ impl World<'_> {
         *self.senders.get(&signal)?
     }
 
+    /// The same handler, where one activation of it sends once to what is one for that: it is one itself, or sends to itself.
+    pub(super) fn sender_for_one(&self, id: HandlerId) -> Option<HandlerId> {
+        let Sender { handler, to_own } = self.only_sender(id)?;
+        (self.is_one(handler) || self.sends_to_each(handler, to_own, self.parts(id).0)).then_some(handler)
+    }
+
     /// Whether each instance sends only to itself what it answers.
     fn sends_to_each(&self, sender: HandlerId, to_own: bool, answering: &ScriptUnit) -> bool {
         to_own && self.parts(sender).0.owner == answering.owner
     }
 
     /// Whether there is never more than one of a handler's owner.
-    fn is_one(&self, id: HandlerId) -> bool {
+    pub(super) fn is_one(&self, id: HandlerId) -> bool {
         self.parts(id).0.owner.is_some_and(|owner| !self.project.registry.is_many(owner))
     }
 }

@@ -75,3 +75,36 @@ fn a_long_chain_of_signals_is_followed_to_its_end() {
     }
     expect_in_scripts(&registry, &[&script]);
 }
+
+/// A sender that keeps itself out while its signal is answered, and what else there is.
+fn filled(answer: &str, rest: &str) {
+    let state = r#"[variables.tide]
+water = { type = "int", scope = "global", default = 0, min = 0, max = 100, engine = "reads" }
+filling = { type = "bool", scope = "global", default = false }
+
+[signals.fill]
+from = "script"
+"#;
+    let script = format!(
+        "script pumps for tide\n\non bell when not filling {{\n    filling = true\n    send fill\n}}\n\n{answer}\n\n{rest}"
+    );
+    expect_in_scripts(state, &[&script]);
+}
+
+#[test]
+fn an_answer_that_lets_its_sender_in_again_at_its_end_meets_no_other() {
+    let answer = "on fill {\n    if water < 99 {\n        wait 1s\n        water += 2\n    }\n    filling = false\n}";
+    filled(answer, "");
+    filled(
+        "on fill {\n    let before = water\n    wait 1s\n    water = min(before + 2, 100)\n    filling = false\n}",
+        "",
+    );
+    let told =
+        answer.replace("on fill {", "on fill { // ~ sharing/reentry").replace("+= 2", "+= 2 // ~ range/can-exceed");
+    filled(
+        &told.replace("    if water", "    filling = false\n    if water").replace("}\n    filling = false\n", "}\n"),
+        "",
+    );
+    filled(&told.replace(" // ~ sharing/reentry", ""), "on every 3s {\n    filling = false\n}\n");
+    filled(&told, "on start {\n    send fill\n    send fill\n}\n");
+}
