@@ -486,7 +486,8 @@ pub struct Used {
     /// The `bool` locals that are assigned again, the numbers that are given only ones that are written out, and what
     /// procedures find out.
     pub flags: Vec<PlaceId>,
-    /// The numbers among the locals that are assigned again, and those that a `match` asks for.
+    /// The numbers among the locals that are assigned again, and those that a `match`
+    /// with a way out asks for.
     pub amounts: Vec<PlaceId>,
     /// The terms that give the same in several places, with those.
     pub terms: Vec<Vec<ExprId>>,
@@ -637,7 +638,7 @@ impl<'a> UsedBuilder<'a> {
             if let Exit::Each { place, .. } = &block.exit {
                 self.place(*place);
             }
-            if let Exit::Match { subject, .. } = &block.exit {
+            if let Exit::Match { subject, leaves: true, .. } = &block.exit {
                 let asked = self.unit.place_of(*subject).filter(|_| self.unit.ty(*subject).is_numeric());
                 asked.into_iter().for_each(|place| self.amount(place));
             }

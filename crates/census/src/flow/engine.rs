@@ -756,11 +756,12 @@ impl<'w, 'p> Run<'w, 'p> {
         visited: &mut BTreeSet<BlockId>,
     ) -> (Vec<State>, Vec<State>) {
         let (mut left, mut arrived): (Vec<State>, Vec<State>) = (Vec::new(), Vec::new());
-        let mut waiting: BTreeMap<BlockId, States> = BTreeMap::new();
+        let mut waiting: BTreeMap<BlockId, Arriving> = BTreeMap::new();
         let mut heads = Heads::default();
-        waiting.insert(first, smallvec![entry]);
         let called_in_loop = self.in_loop;
-        while let Some((at, states)) = waiting.pop_first() {
+        waiting.insert(first, Arriving { states: smallvec![entry], in_loop: called_in_loop });
+        while let Some((at, arriving)) = waiting.pop_first() {
+            let states = self.met(arriving);
             let block = &graph.blocks[at.index()];
             if until.is_some() {
                 visited.insert(at);
@@ -780,14 +781,27 @@ impl<'w, 'p> Run<'w, 'p> {
                             arrived.push(state);
                             continue;
                         }
-                        let parts = waiting.entry(next).or_default();
-                        self.arrive(parts, state);
+                        let arriving = waiting.entry(next).or_default();
+                        arriving.states.push(state);
+                        arriving.in_loop |= self.in_loop;
                     }
                 }
             }
         }
         self.in_loop = called_in_loop;
         (left, arrived)
+    }
+
+    /// What is known where ways meet. The last ones first, as where branches stand inside each other: what one way gives outright
+    /// is then held against all that the later ways come to.
+    fn met(&mut self, Arriving { states, in_loop }: Arriving) -> States {
+        if states.len() < 2 {
+            return states;
+        }
+        self.in_loop = in_loop;
+        let mut parts = States::new();
+        states.into_iter().rev().for_each(|state| self.arrive(&mut parts, state));
+        parts
     }
 
     /// Runs the steps of a block. A procedure's call may leave several states behind.
@@ -916,7 +930,7 @@ impl<'w, 'p> Run<'w, 'p> {
                 next.extend(a.map(|state| (*yes, state)));
                 next.extend(b.map(|state| (*no, state)));
             }
-            Exit::Match { subject, arms, otherwise } => self.match_(state, *subject, arms, *otherwise, &mut next),
+            Exit::Match { subject, arms, otherwise, .. } => self.match_(state, *subject, arms, *otherwise, &mut next),
             Exit::Fork { now, later, delay } => {
                 if let Duration::Seconds(value) = delay {
                     self.eval(&mut state, *value);
@@ -1686,6 +1700,14 @@ impl<'w, 'p> Run<'w, 'p> {
 
 /// The states at one point.
 pub(super) type States = SmallVec<[State; 1]>;
+/// The states with which ways lead to a block, in the order of the ways.
+#[derive(Default)]
+struct Arriving {
+    states: States,
+    /// Whether any comes from within a loop.
+    in_loop: bool,
+}
+
 /// The ways on from a block.
 pub(super) type Ways = SmallVec<[(BlockId, State); 2]>;
 /// The states in which a condition came out true, and false.

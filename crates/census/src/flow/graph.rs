@@ -127,6 +127,8 @@ pub enum Exit {
         subject: ExprId,
         arms: Vec<(Vec<ExprId>, BlockId)>,
         otherwise: Option<BlockId>,
+        /// Whether what is done in some arm may leave the body.
+        leaves: bool,
     },
     /// An `after`: `now` goes on at once, `later` begins when the time has passed.
     Fork {
@@ -426,17 +428,18 @@ impl Builder<'_> {
         }
     }
 
-    /// Lets several ends go on together; with none, nothing goes on. Two by two and the last ones first, as in branches that
-    /// stand inside each other: what one way gives outright is then held against all that the later ways come to.
+    /// Lets several ends go on together; with none, nothing goes on.
     fn meet(&mut self, ends: Vec<BlockId>, span: Span) {
-        self.current = ends.into_iter().rev().reduce(|later, end| {
-            let next = self.new_block();
-            for end in [end, later] {
-                self.current = Some(end);
-                self.goto(next, span);
-            }
-            next
-        });
+        if let [] | [_] = ends[..] {
+            self.current = ends.first().copied();
+            return;
+        }
+        let next = self.new_block();
+        for end in ends {
+            self.current = Some(end);
+            self.goto(next, span);
+        }
+        self.current = Some(next);
     }
 
     fn match_(&mut self, subject: ExprId, arms: &[Arm], otherwise: Option<&crate::script::ast::Block>, span: Span) {
@@ -462,7 +465,11 @@ impl Builder<'_> {
             Some(start)
         };
         self.current = from;
-        self.leave(Exit::Match { subject, arms: targets, otherwise: rest }, span);
+        let mut leaves = false;
+        for block in arms.iter().map(|arm| &arm.body).chain(otherwise) {
+            walk(block, &mut |statement| leaves |= matches!(statement.kind, StatementKind::Return(_)));
+        }
+        self.leave(Exit::Match { subject, arms: targets, otherwise: rest, leaves }, span);
         self.meet(ends, span);
     }
 

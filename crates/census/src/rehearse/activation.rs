@@ -654,7 +654,7 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
                     *no
                 }
             }
-            Exit::Match { subject, arms, otherwise } => {
+            Exit::Match { subject, arms, otherwise, .. } => {
                 let subject = self.eval(activation, unit, *subject);
                 let mut taken = *otherwise;
                 'arms: for (tests, block) in arms {

@@ -158,7 +158,8 @@ pub struct SlotTable {
     /// The `bool` locals that are assigned again, the numbers that are only given ones that are written out, what procedures
     /// find out, and the flags of invariants: what they say of the way that was taken is kept.
     pub flags: Vec<Slot>,
-    /// The numbers among the locals that are assigned again, those that procedures give, and those that a `match` asks for: how
+    /// The numbers among the locals that are assigned again, those that procedures give, and those that a `match`
+    /// with a way out asks for: how
     /// much a step is to move, say.
     pub amounts: Vec<Slot>,
     /// The slots of variables with a limit.
