@@ -926,9 +926,11 @@ impl<'w, 'p> Run<'w, 'p> {
         match &block.exit {
             Exit::Goto(to) => next.push((*to, state)),
             Exit::Branch { test, yes, no } => {
-                let (a, b) = self.branch(state, *test);
-                next.extend(a.map(|state| (*yes, state)));
-                next.extend(b.map(|state| (*no, state)));
+                for state in self.split_by_flag(state, *test) {
+                    let (a, b) = self.branch(state, *test);
+                    next.extend(a.map(|state| (*yes, state)));
+                    next.extend(b.map(|state| (*no, state)));
+                }
             }
             Exit::Match { subject, arms, otherwise, .. } => self.match_(state, *subject, arms, *otherwise, &mut next),
             Exit::Fork { now, later, delay } => {
@@ -1256,6 +1258,23 @@ impl<'w, 'p> Run<'w, 'p> {
                 }
             }
         }
+    }
+
+    /// Where a test joins what a flag says with something else, as `crew > 1 or not sailing`: both ways that the flag may be.
+    fn split_by_flag(&self, state: State, test: ExprId) -> SmallVec<[State; 2]> {
+        let joins = matches!(self.unit.tree.expr(test).kind, ExprKind::Binary(BinaryOp::Or | BinaryOp::And, ..));
+        if !joins || self.most_parts == 1 {
+            return smallvec![state];
+        }
+        let is_open = |slot: &Slot| matches!(state.value(*slot).value, Value::Bool { yes: true, no: true });
+        let flag = self.reads(test).into_iter().find(|slot| self.table.flags.contains(slot) && is_open(slot));
+        let Some(slot) = flag else { return smallvec![state] };
+        let given = |yes: bool| {
+            let mut state = state.clone();
+            state.values[slot as usize].value = Value::Bool { yes, no: !yes };
+            state
+        };
+        smallvec![given(true), given(false)]
     }
 
     /// What is true where an invariant's flag is given `true`, and where it is given `false`: `flag = mast and windy`.

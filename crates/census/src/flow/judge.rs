@@ -5,7 +5,7 @@
 //! where the handler settles, what is left of them becomes events. So a fault is told of the last write that led from
 //! inside to outside, on the way that was taken.
 
-use super::engine::{Event, Limit, Move, Run, SlotTable};
+use super::engine::{Event, Limit, Move, Run, SlotFacts, SlotTable};
 use super::linear::{Linear, Slot};
 use super::shared::Shared;
 use super::state::{State, Suspect, Wrong};
@@ -245,8 +245,19 @@ impl Run<'_, '_> {
     pub(super) fn tell_suspects(&mut self, state: &mut State, meant: impl Fn(Wrong) -> bool) {
         for suspect in &self.tell_at_once(state, meant) {
             self.set_right(state, suspect.wrong);
-            if let Wrong::Outside(slot, _) = suspect.wrong {
-                state.doubted.push_new(slot);
+            self.doubt(state, suspect.wrong);
+        }
+    }
+
+    /// What is known of these slots from here on takes a fault not to have happened.
+    fn doubt(&self, state: &mut State, wrong: Wrong) {
+        match wrong {
+            Wrong::Outside(slot, _) => state.doubted.push_new(slot),
+            Wrong::Broken(invariant, _) => {
+                let named = &self.world.project.invariants[invariant.index()].variables;
+                let is_named = |facts: &SlotFacts| facts.variable.is_some_and(|variable| named.contains(&variable));
+                let slots = (0..).zip(&self.table.slots).filter(|(_, facts)| is_named(facts));
+                slots.for_each(|(slot, _)| state.doubted.push_new(slot));
             }
         }
     }

@@ -341,4 +341,45 @@ holds = "tide.lamp implies tide.oil > 0"
         told("oil > drain", "");
         told("oil >= drain", " // ~ invariant/can-break");
     }
+
+    const CREWS: &str = r#"[variables.tide]
+sailing = { type = "bool", scope = "global", default = false, engine = "reads" }
+crew = { type = "int", scope = "global", default = 2, min = 0, max = 8, engine = "reads" }
+low = { type = "int", scope = "global", default = 2, engine = "reads" }
+high = { type = "int", scope = "global", default = 8, engine = "reads" }
+
+[invariants.sailing_needs_crew]
+holds = "tide.sailing implies tide.crew > 0"
+[invariants.low_below_high]
+holds = "tide.low < tide.high"
+"#;
+
+    /// A handler with these lines, beside one that sets sail.
+    fn manned(lines: &str) {
+        let script = format!(
+            "script tides for tide\n\non gust(force) {{\n{lines}}}\n\non bell when crew > 0 {{\n    sailing = true\n}}\n"
+        );
+        expect(&format!("{CREWS}{GUST}"), &[&script]);
+    }
+
+    const GUST: &str = r#"[signals.gust]
+from = "engine"
+to = "all"
+parameters = { force = { type = "int", min = 1, max = 6 } }
+"#;
+
+    #[test]
+    fn a_flag_joined_with_another_test() {
+        manned("    if crew > 1 or not sailing {\n        crew = max(crew - 1, 0)\n    }\n");
+        manned("    if sailing and crew < 2 {\n        return\n    }\n    crew = max(crew - 1, 0)\n");
+        manned("    if crew > 0 or not sailing {\n        crew = max(crew - 1, 0) // ~ invariant/can-break\n    }\n");
+    }
+
+    #[test]
+    fn what_hangs_on_a_broken_one_is_no_second_finding() {
+        manned("    if low < high {\n        low += force // ~ invariant/can-break\n    }\n");
+        manned(
+            "    low += force // ~ invariant/can-break\n    wait 1s\n    if low >= high {\n        low = high - 1\n    }\n",
+        );
+    }
 }

@@ -13,6 +13,7 @@ use crate::rules::flow::endless_loop::endless;
 use crate::rules::range::circles::{Test, Tests};
 use crate::rules::range::guards::{Guard, guards};
 use crate::script::ast::*;
+use crate::source::Span;
 use rustc_hash::{FxHashMap, FxHashSet};
 
 /// All tests that always come out as `outcome`.
@@ -390,14 +391,8 @@ fn excused(facts: &Facts<'_>, script: ScriptId, unit: &ScriptUnit) -> FxHashSet<
     for handler in facts.handlers_of(script) {
         let in_body = guards(&handler.tree.body);
         for event in &handler.found.events {
-            let Event::Outside { at, variable, written, .. } = event else { continue };
-            let bounded = facts.registry().var(*variable);
-            let bounds = [&bounded.min, &bounded.max].into_iter().flatten().filter_map(|bound| match bound {
-                Bound::Variable(bound) => Some(CellId(bound.0)),
-                Bound::Number(_) => None,
-            });
-            let asked: Vec<CellId> = bounds.chain([CellId(variable.0), CellId(written.0)]).collect();
-            let before = in_body.iter().chain(&in_procedures).filter(|guard| guard.guards(*at));
+            let Some((at, asked)) = broken(facts, event) else { continue };
+            let before = in_body.iter().chain(&in_procedures).filter(|guard| guard.guards(at));
             for guard in before.map(|guard| guard.test).chain(handler.tree.when) {
                 walk_behind(unit, guard, &mut |test| {
                     if mentions(facts, unit, test, &asked) {
@@ -408,6 +403,25 @@ fn excused(facts: &Facts<'_>, script: ScriptId, unit: &ScriptUnit) -> FxHashSet<
         }
     }
     excused
+}
+
+/// A write that leaves a range or breaks an invariant, and the cells that this is about.
+fn broken(facts: &Facts<'_>, event: &Event) -> Option<(Span, Vec<CellId>)> {
+    match *event {
+        Event::Outside { at, variable, written, .. } => {
+            let bounded = facts.registry().var(variable);
+            let bounds = [&bounded.min, &bounded.max].into_iter().flatten().filter_map(|bound| match bound {
+                Bound::Variable(bound) => Some(CellId(bound.0)),
+                Bound::Number(_) => None,
+            });
+            Some((at, bounds.chain([CellId(variable.0), CellId(written.0)]).collect()))
+        }
+        Event::Broken { at, invariant } => {
+            let named = &facts.project.invariants[invariant.index()].variables;
+            Some((at, named.iter().map(|variable| CellId(variable.0)).collect()))
+        }
+        _ => None,
+    }
 }
 
 /// Whether a test asks about one of the cells, or about a local that may stand for something of them.
