@@ -14,6 +14,7 @@ mod fresh;
 mod given;
 mod going;
 mod held_out;
+mod lent;
 mod once;
 mod outlook;
 mod partings;

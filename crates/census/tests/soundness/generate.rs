@@ -132,6 +132,18 @@ of = "mailboat"
 [instances.first_parcel]
 of = "parcel"
 scene = "harbor"
+[variables.tide.free]
+type = "int"
+scope = "global"
+default = 3
+min = 0
+max = 3
+[variables.mailboat.seats]
+type = "int"
+scope = "instance"
+default = 0
+min = 0
+max = 2
 "#;
 
 #[derive(Clone)]

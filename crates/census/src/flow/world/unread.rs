@@ -20,6 +20,7 @@ impl World<'_> {
         let guard_unread = self.may_set_its_guard_unread(handler);
         let entry_mistaken = self.uses_mistaken_entry(handler);
         let call_mistaken = self.is_any_within(handler, &unit.mistaken_calls);
+        events.retain(|event| !self.gives_back(handler, event));
         events.retain(|event| {
             let hangs = (tests_unread || guard_unread) && (is_of_values(event) || matches!(event, Event::Lost { .. }))
                 || given_mistaken && is_of_values(event)

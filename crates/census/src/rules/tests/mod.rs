@@ -7,6 +7,7 @@ mod designs;
 mod guards;
 mod kept_out;
 mod later;
+mod lending;
 mod long;
 mod loops;
 mod partings;

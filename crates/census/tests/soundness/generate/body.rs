@@ -242,7 +242,7 @@ impl Body<'_> {
 
     fn statement(&mut self, text: &mut String) {
         let deep = self.depth > 3;
-        match self.dice().below(47) {
+        match self.dice().below(48) {
             0..=13 => self.step(text),
             14..=17 => self.assign(text),
             18..=21 if !deep => {
@@ -313,6 +313,7 @@ impl Body<'_> {
             43 => self.words(text),
             44 => self.keep(text),
             45 if !deep => self.elsewhere(text),
+            46 if !deep && !self.plain && self.writer.waits => self.lend(text),
             _ => self.through_ref(text),
         }
     }
@@ -434,6 +435,33 @@ impl Body<'_> {
             .cloned()
             .collect();
         (!fit.is_empty()).then(|| self.dice().pick(&fit).clone())
+    }
+
+    /// Something that is taken and given back, or put in and taken back, mostly as much as it was.
+    fn lend(&mut self, text: &mut String) {
+        let own = self.owner == "mailboat" && self.dice().one_in(2);
+        let (path, test, [first, then]) = match own {
+            true => ("seats", "seats < seats.max", ["+=", "-="]),
+            false => ("tide.free", "tide.free > 0", ["-=", "+="]),
+        };
+        let careless = self.writer.slips;
+        let back = if self.dice().one_in(careless) { 2 } else { 1 };
+        let give_back = format!("{path} {then} {back}");
+        self.line(text, &format!("if {test} {{"));
+        self.depth += 1;
+        self.line(text, &format!("{path} {first} 1"));
+        if self.dice().one_in(2) {
+            let delay = self.time();
+            self.line(text, &format!("after {delay} {{ {give_back} }}"));
+        } else {
+            let known = self.scope.len();
+            self.wait(text);
+            self.statement(text);
+            self.scope.truncate(known);
+            self.line(text, &give_back);
+        }
+        self.depth -= 1;
+        self.line(text, "}");
     }
 
     /// A step of a number, in one of the forms in which people keep it within its range.

@@ -1,0 +1,285 @@
+//! What handlers take and give back, or give and take back: `free -= 1  wait 5s  free += 1`. Whatever comes in between, what is
+//! still owed lies between a value and its range, so that giving back never leaves it. The debts are counted on every way of
+//! each handler by itself; what `spawn` puts in, `removed` may take.
+
+use super::super::access::AccessKind;
+use super::*;
+use crate::flow::graph::{Block, BlockId};
+use crate::project::builtin::Builtin;
+use crate::registry::{Bound, End};
+
+/// How many names and calls deep an amount is looked behind.
+const MOST_BEHIND: u32 = 8;
+/// How often the blocks of a body are gone through before a loop is given up.
+const MOST_ROUNDS: usize = 4;
+
+/// How much is moved at once: a number that is written out, or what a place holds that nothing changes.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+enum Amount {
+    Number(u64),
+    Place(PlaceId),
+}
+
+/// Which way a write moves the cell.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+enum Way {
+    /// Away from the end.
+    Away(Amount),
+    /// Towards it.
+    Towards(Amount),
+}
+
+impl World<'_> {
+    /// Whether a fault is of a write that only gives back.
+    pub(super) fn gives_back(&self, handler: HandlerId, event: &Event) -> bool {
+        let Event::Outside { written, variable, end, .. } = *event else { return false };
+        // Of the others is only asked where this one does.
+        written == variable && self.is_paid_back(handler, CellId(variable.0), end) && self.is_lent(variable, end)
+    }
+
+    /// Whether all that moves a variable towards an end of its range gives back what the same activation has put in before.
+    fn is_lent(&self, variable: VarId, end: End) -> bool {
+        let cell = CellId(variable.0);
+        let known = self.project.registry.var(variable);
+        let moves = match known.bound(end) {
+            Some(Bound::Variable(bound)) => {
+                self.written[bound.index()] || self.project.registry.var(*bound).engine_writes
+            }
+            _ => false,
+        };
+        let others = known.engine_writes || self.cleared[cell.index()] || self.unsettled[cell.index()];
+        !moves
+            && !others
+            && self.project.script_ids().all(|(script, unit)| {
+                let writes = self.accesses[script.index()].iter().filter(|access| access.cell == cell);
+                let mut bodies: Vec<Body> =
+                    writes.filter(|access| access.kind != AccessKind::Read).map(|access| access.body).collect();
+                bodies.dedup();
+                let stays = known.scope != Scope::Scene || unit.scene == Some(known.owner);
+                bodies.into_iter().all(|body| match body {
+                    Body::Handler(at) => stays && self.is_paid_back(self.handler_at(script, at), cell, end),
+                    Body::Procedure(_) => false,
+                })
+            })
+    }
+
+    fn handler_at(&self, script: ScriptId, index: usize) -> HandlerId {
+        HandlerId::at(self.first_handler[script.index()] + index)
+    }
+
+    /// Whether on every way through a handler no more is taken than was put in before.
+    fn is_paid_back(&self, id: HandlerId, cell: CellId, end: End) -> bool {
+        let (unit, _, graph) = self.parts(id);
+        let mut place_of_all: Option<PlaceId> = None;
+        let mut amount_of_all: Option<Amount> = None;
+        let mut ways: FxHashMap<(usize, usize), Way> = FxHashMap::default();
+        for (block, steps) in graph.blocks.iter().map(|block| &block.steps).enumerate() {
+            for (at, step) in steps.iter().enumerate() {
+                let StepKind::Assign { place, axis: None, op, value, .. } = step.kind else { continue };
+                if self.project.cell_of(unit, place) != Some(cell) {
+                    continue;
+                }
+                let Some(way) = self.way_of(id, op, value, end) else { return false };
+                let (Way::Away(amount) | Way::Towards(amount)) = way;
+                if *place_of_all.get_or_insert(place) != place || *amount_of_all.get_or_insert(amount) != amount {
+                    return false;
+                }
+                ways.insert((block, at), way);
+            }
+        }
+        let changes = |place: PlaceId| {
+            let mut steps = graph.blocks.iter().flat_map(|block| &block.steps);
+            steps.any(|step| matches!(step.kind, StepKind::Assign { place: changed, .. } if changed == place))
+        };
+        let is_one = place_of_all.is_none_or(|place| match unit.place(place) {
+            Place::Variable(_, Base::One | Base::Own) => true,
+            // With the instance goes what waits to give back.
+            Place::Variable(_, Base::Listed(own)) => unit.owner == Some(self.project.registry.instance(own).of),
+            Place::Variable(_, Base::Held(name)) => matches!(unit.place(name), Place::Local(_)) && !changes(name),
+            _ => false,
+        });
+        let is_same = !matches!(amount_of_all, Some(Amount::Place(place)) if changes(place));
+        let begun = amount_of_all.map_or(0, |amount| self.put_in_before(id, cell, end, amount));
+        is_one && is_same && Ways { graph, ways }.are_paid_back(begun)
+    }
+
+    /// How often so much was certainly put in for what `removed` or `leave` takes leave of: by its `spawn` or `enter`.
+    fn put_in_before(&self, id: HandlerId, cell: CellId, end: End, amount: Amount) -> usize {
+        let (unit, tree, _) = self.parts(id);
+        let is_actor = unit.owner.is_some_and(|owner| self.project.registry.is_actor(owner));
+        let opening = match tree.trigger {
+            Trigger::Removed if is_actor && !self.removes_in_openings() => waiting::Opening::Spawn,
+            Trigger::Leave if !is_actor && unit.scene.is_some() => waiting::Opening::Enter,
+            _ => return 0,
+        };
+        let scope = self.project.variable_of(cell).map(|variable| self.project.registry.var(variable).scope);
+        if !matches!(scope, Some(Scope::Global | Scope::Type)) {
+            return 0; // It may be another by then.
+        }
+        let before = self.handler_ids().filter(|&other| {
+            let (begins, tree, _) = self.parts(other);
+            let is_there = if opening == waiting::Opening::Spawn { None } else { unit.scene };
+            self.openings[other.index()] == Some(opening)
+                && tree.when.is_none()
+                && (begins.owner, begins.scene) == (unit.owner, is_there)
+        });
+        before.map(|other| self.put_in_at_once(other, cell, end, amount)).sum()
+    }
+
+    /// How often a handler puts so much in as it begins, whatever comes.
+    fn put_in_at_once(&self, id: HandlerId, cell: CellId, end: End, amount: Amount) -> usize {
+        let (unit, _, graph) = self.parts(id);
+        let at_once = graph.blocks[0].steps.iter().take_while(|step| !certain::waits(unit, &step.kind));
+        let puts_in = |step: &&graph::Step| match step.kind {
+            StepKind::Assign { place, axis: None, op, value, .. } => {
+                self.project.cell_of(unit, place) == Some(cell)
+                    && self.way_of(id, op, value, end) == Some(Way::Away(amount))
+            }
+            _ => false,
+        };
+        at_once.filter(puts_in).count()
+    }
+
+    /// Whether something may be removed before its `spawn` handlers are through.
+    fn removes_in_openings(&self) -> bool {
+        let removes = |graph: &Graph| {
+            let mut steps = graph.blocks.iter().flat_map(|block| &block.steps);
+            steps.any(|step| matches!(step.kind, StepKind::Remove(_)))
+                || graph.blocks.iter().any(|block| matches!(block.exit, graph::Exit::Gone))
+        };
+        self.handler_ids().any(|id| self.is_opening(id) && removes(self.handler_graph(id)))
+            || self.graphs.iter().flat_map(|graphs| &graphs.procedures).any(removes)
+    }
+
+    /// How a write moves a cell, where that is a plain step of a known sign.
+    fn way_of(&self, id: HandlerId, op: AssignOp, value: ExprId, end: End) -> Option<Way> {
+        let (unit, ..) = self.parts(id);
+        let amount = match (self.literal(unit, value, Type::Number), unit.place_of(value)) {
+            (Value::Num(num), None) => Amount::Number(num.single().filter(|&number| number >= 0.0)?.to_bits()),
+            (_, Some(place)) => Amount::Place(place).given(self.is_kept_above_zero(id, value))?,
+            _ => return None,
+        };
+        match (op, end) {
+            (AssignOp::Add, End::Min) | (AssignOp::Subtract, End::Max) => Some(Way::Away(amount)),
+            (AssignOp::Add, End::Max) | (AssignOp::Subtract, End::Min) => Some(Way::Towards(amount)),
+            _ => None,
+        }
+    }
+
+    /// Whether what a place holds is never below zero, and the same as long as an activation lasts.
+    fn is_kept_above_zero(&self, id: HandlerId, value: ExprId) -> bool {
+        let (unit, ..) = self.parts(id);
+        match unit.place_of(value).map(|place| unit.place(place)) {
+            Some(Place::Variable(variable, _)) => {
+                let known = self.project.registry.var(variable);
+                !self.written[variable.index()] && !known.engine_writes && self.is_above_zero(id, value, MOST_BEHIND)
+            }
+            Some(Place::Local(_)) => self.is_above_zero(id, value, MOST_BEHIND),
+            _ => false,
+        }
+    }
+
+    fn is_above_zero(&self, id: HandlerId, value: ExprId, depth: u32) -> bool {
+        let (unit, _, graph) = self.parts(id);
+        match (unit.meaning(value), &unit.tree.expr(value).kind) {
+            (Meaning::Value(place), _) => match unit.place(place) {
+                Place::Variable(variable, _) => {
+                    matches!(self.project.registry.var(variable).min, Some(Bound::Number(min)) if min >= 0.0)
+                }
+                Place::Local(local) => match value_of(graph, place) {
+                    Some(value) => depth > 0 && self.is_above_zero(id, value, depth - 1),
+                    None => self.least_given(id, local).is_some_and(|least| least >= 0.0),
+                },
+                _ => false,
+            },
+            (Meaning::Builtin(Builtin::Min | Builtin::Max), ExprKind::Call(_, arguments)) => {
+                depth > 0 && arguments.iter().all(|&argument| self.is_above_zero(id, argument, depth - 1))
+            }
+            _ => matches!(self.literal(unit, value, Type::Number), Value::Num(num) if num.lo >= 0.0),
+        }
+    }
+
+    /// The least that a signal brings in a parameter.
+    fn least_given(&self, id: HandlerId, local: LocalId) -> Option<f64> {
+        let handler = &self.parts(id).0.handlers[self.handler(id).1];
+        let at = handler.parameters.iter().position(|&(parameter, _)| parameter == local)?;
+        self.project.registry.signal(handler.signal?).parameters.get(at)?.min
+    }
+}
+
+/// What a `let` begins with.
+fn value_of(graph: &Graph, local: PlaceId) -> Option<ExprId> {
+    graph.blocks.iter().flat_map(|block| &block.steps).find_map(|step| match step.kind {
+        StepKind::Let { place, value } if place == local => Some(value),
+        _ => None,
+    })
+}
+
+impl Amount {
+    fn given(self, holds: bool) -> Option<Self> {
+        holds.then_some(self)
+    }
+}
+
+/// The writes of a body to one cell, by block and step.
+struct Ways<'a> {
+    graph: &'a Graph,
+    ways: FxHashMap<(usize, usize), Way>,
+}
+
+impl Ways<'_> {
+    /// Follows what is put in and taken out along all ways, with the least that may be left where they meet.
+    fn are_paid_back(&self, begun: usize) -> bool {
+        let mut left: Vec<Option<usize>> = vec![None; self.graph.blocks.len()];
+        left[0] = Some(begun);
+        for _ in 0..MOST_ROUNDS {
+            let before = left.clone();
+            for (at, block) in self.graph.blocks.iter().enumerate() {
+                let Some(begun) = left[at] else { continue };
+                let Some(ended) = self.behind(at, block, begun) else { return false };
+                for (next, given) in self.handed_on(block, ended) {
+                    let known = &mut left[next.index()];
+                    *known = Some(known.map_or(given, |known| known.min(given)));
+                }
+            }
+            if left == before {
+                return true;
+            }
+        }
+        false
+    }
+
+    /// What is left behind a block; none where more is taken than there is.
+    fn behind(&self, at: usize, block: &Block, begun: usize) -> Option<usize> {
+        (0..block.steps.len()).try_fold(begun, |left, step| match self.ways.get(&(at, step)) {
+            Some(Way::Away(_)) => Some(left + 1),
+            Some(Way::Towards(_)) => left.checked_sub(1),
+            None => Some(left),
+        })
+    }
+
+    /// An `after` block takes along what it gives back; all else goes on as it is.
+    fn handed_on(&self, block: &Block, left: usize) -> SmallVec<[(BlockId, usize); 2]> {
+        let graph::Exit::Fork { now, later, .. } = block.exit else {
+            return block.exit.successors().into_iter().map(|next| (next, left)).collect();
+        };
+        let owed = left.min(self.taken_from(later));
+        smallvec![(now, left - owed), (later, owed)]
+    }
+
+    /// How much is taken from a block on at most, where nothing is done over and over.
+    fn taken_from(&self, first: BlockId) -> usize {
+        let mut seen: FxHashSet<BlockId> = FxHashSet::default();
+        let mut open = vec![first];
+        let mut taken = 0;
+        while let Some(at) = open.pop() {
+            if seen.insert(at) {
+                let block = &self.graph.blocks[at.index()];
+                let takes = |step: &usize| matches!(self.ways.get(&(at.index(), *step)), Some(Way::Towards(_)));
+                taken += (0..block.steps.len()).filter(takes).count();
+                open.extend(block.exit.successors());
+            }
+        }
+        taken
+    }
+}

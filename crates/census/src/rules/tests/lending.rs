@@ -1,0 +1,66 @@
+//! What is taken and given back, or put in and taken back, by one and the same activation.
+
+use crate::rules::testing::expect_in_scripts;
+
+const STATE: &str = r#"[variables.office]
+free = { type = "int", scope = "global", default = 3, min = 0, max = 3, engine = "reads" }
+waiting = { type = "int", scope = "global", default = 0, min = 0, max = 5, engine = "reads" }
+price = { type = "int", scope = "global", default = 2, min = 1, max = 3, engine = "both" }
+"#;
+
+/// A handler with these lines, which may begin again while it waits, and what else there is.
+fn lent(lines: &str, rest: &str) {
+    let script = format!("script desk for office\n\non bell {{ // ~ sharing/reentry\n{lines}}}\n{rest}");
+    expect_in_scripts(STATE, &[&script]);
+}
+
+const TAKEN: &str = "    if free == 0 {\n        return\n    }\n    free -= 1\n    wait 2s\n    free += 1\n";
+
+#[test]
+fn as_much_as_was_taken_is_given_back() {
+    lent(TAKEN, "");
+    lent(&TAKEN.replace("    wait 2s\n    free += 1\n", "    after 2s {\n        free += 1\n    }\n"), "");
+    lent("    if waiting < 5 {\n        waiting += 1\n        wait 2s\n        waiting -= 1\n    }\n", "");
+    lent(
+        "    if free >= price {\n        let paid = price\n        free -= paid\n        wait 2s\n        free += paid\n    }\n",
+        "",
+    );
+    let either =
+        "    if chance(0.5) {\n        wait 1s\n        free += 1\n        return\n    }\n    wait 2s\n    free += 1\n";
+    lent(&TAKEN.replace("    wait 2s\n    free += 1\n", either), "");
+    lent(TAKEN, "\non touched(other) {\n    if free > 0 {\n        free -= 1\n    }\n}\n");
+}
+
+#[test]
+fn more_than_was_taken_is_told() {
+    let told = TAKEN.replace("free += 1", "free += 1 // ~ range/can-exceed");
+    lent(&TAKEN.replace("free += 1", "free += 2 // ~ range/can-exceed"), "");
+    lent(
+        &told.replace("    wait 2s\n", "    after 1s {\n        free += 1 // ~ range/can-exceed\n    }\n    wait 2s\n"),
+        "",
+    );
+    lent(&told, "\non touched(other) {\n    free = 3\n}\n");
+    lent(&told.replace("free -= 1", "if chance(0.5) {\n        free -= 1\n    }"), "");
+    lent(&told, "\non touched(other) {\n    if free < 3 {\n        free += 1\n    }\n}\n");
+    lent(
+        "    if free >= price {\n        free -= price\n        wait 2s\n        free += price // ~ range/can-exceed\n    }\n",
+        "",
+    );
+}
+
+#[test]
+fn what_was_put_in_as_it_came_is_taken_as_it_goes() {
+    let state = "[variables.mailboat]\nfleet = { type = \"int\", scope = \"type\", default = 0, min = 0, engine = \"reads\" }\n";
+    let counted = |comes: &str, goes: &str| {
+        let script = format!(
+            "script fleets for mailboat\n\non spawn {{\n{comes}}}\n\non removed {{\n{goes}}}\n\non bell {{\n    remove self\n}}\n"
+        );
+        expect_in_scripts(state, &[&script]);
+    };
+    let (comes, goes) = ("    mailboat.fleet += 1\n", "    mailboat.fleet -= 1\n");
+    let told = "    mailboat.fleet -= 1 // ~ range/can-fall-below\n";
+    counted(comes, goes);
+    counted(comes, &goes.replace('1', "2 // ~ range/can-fall-below"));
+    counted("    if chance(0.5) {\n        mailboat.fleet += 1\n    }\n", told);
+    counted("    wait 1s\n    mailboat.fleet += 1\n", told);
+}
