@@ -90,7 +90,7 @@ pub fn skipped<'f>(facts: &'f Facts<'_>, reported: bool) -> Vec<Skip<'f>> {
                 // A step that keeps to the range goes past nothing at its ends.
                 let inside = crosses(step, value, ends(facts, cell, step.leaves));
                 let is_skip = if reported { step.leaves && !inside && crosses(step, value, NO_ENDS) } else { inside };
-                is_skip && !lands(facts, step.by, value)
+                is_skip && !lands(facts, step.by, value) && !goes_round(facts, step.by, steps)
             };
             if let Some(step) = steps.iter().find(|step| skips(step)) {
                 found.push(Skip { unit, test, cell, value, stepping: step.unit, step: step.by });
@@ -161,6 +161,19 @@ fn crosses(&Stepped { by: step, leaves, .. }: &Stepped<'_>, value: f64, (min, ma
     let up = high > 0.0 && !is_top && step.settled.1 > value && between(value - high, last);
     let down = low < 0.0 && !is_bottom && step.settled.0 < value && between(first, value - low);
     up || down
+}
+
+/// Whether a step goes from one end of all that a cell holds to the other, which it comes back from in smaller ones: `hour += 1`
+/// and, past the last one, `hour -= 24`.
+fn goes_round(facts: &Facts<'_>, step: &Move, all: &[Stepped<'_>]) -> bool {
+    let Value::Num(reach) = &facts.world.reach[step.cell.index()] else { return false };
+    let (low, high) = step.by;
+    let is_whole = |by: f64| by >= reach.hi - reach.lo;
+    let comes_back = |other: &Stepped<'_>| {
+        let by = other.by.by;
+        if high < 0.0 { by.0 > 0.0 && by.1 < -high } else { by.1 < 0.0 && -by.0 < low }
+    };
+    (high < 0.0 && is_whole(-high) || low > 0.0 && is_whole(low)) && all.iter().any(comes_back)
 }
 
 /// Whether a step that is cut at its end lands on a value on the way there: the end itself, from which nothing leads back, is
@@ -301,6 +314,24 @@ on bell {
 }
 "#],
         );
+    }
+
+    #[test]
+    fn a_clock_that_goes_round_passes_nothing_on_its_way_back() {
+        let judged = |step: &str, back: &str, test: &str| {
+            let script = format!(
+                "script tides for tide\n\non every 5s {{\n    {step}\n    if {back}\n    if {test}\n        note \"noon\"\n    }}\n}}\n"
+            );
+            expect(
+                "[variables.tide.hour]\ntype = \"int\"\nscope = \"global\"\ndefault = 6\nmin = 0\nmax = 23\nengine = \"reads\"\n",
+                &[&script],
+            );
+        };
+        judged("hour += 1", "hour >= 24 { hour -= 24 }", "hour == 12 {");
+        judged("hour += 2", "hour > 23 { hour -= 24 }", "hour == 12 {");
+        judged("hour -= 1", "hour < 0 { hour += 24 }", "hour == 12 {");
+        judged("hour += 2", "hour > 23 { hour -= 24 }", "hour == 13 { // ~ range/limit-skipped");
+        judged("hour -= 5", "hour < 0 { hour = 23 }", "hour == 2 { // ~ range/limit-skipped");
     }
 
     #[test]
