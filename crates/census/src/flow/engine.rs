@@ -1511,7 +1511,8 @@ impl<'w, 'p> Run<'w, 'p> {
         let written = state.value(slot).value.clone();
         let write = Unseen { slot, grows, up: moved.up, down: moved.down, clears: false, written };
         // A guard that is put back counts as put back, also by what goes then.
-        if grows || last && matches!(write.written, Value::Num(_)) {
+        let is_put_right = matches!(&write.written, Value::Num(num) if last || num.single().is_none());
+        if grows || is_put_right {
             state.add_unseen(&write);
         } else {
             self.see(state, &write);

@@ -57,8 +57,12 @@ impl World<'_> {
         let written = |(unit, accesses): (&ScriptUnit, &Vec<Access>)| {
             let mut found = Vec::new();
             for access in accesses {
-                if let AccessKind::Write(AssignOp::Set, Some(value)) = access.kind {
+                let AccessKind::Write(op, Some(value)) = access.kind else { continue };
+                if op == AssignOp::Set {
                     self.add_stops(unit, value, Some(access.cell), &mut found);
+                }
+                if scales(unit, op, value) {
+                    found.push((access.cell, 0.0)); // What is halved again and again stays on its side of zero.
                 }
             }
             found
@@ -72,8 +76,26 @@ impl World<'_> {
                 all.push(number);
             }
         }
+        self.hand_on_stops(&mut stops);
         stops.iter_mut().for_each(in_order);
         stops
+    }
+
+    /// What is copied from another cell may stop where that one does.
+    fn hand_on_stops(&self, stops: &mut [Vec<f64>]) {
+        for (unit, accesses) in self.project.scripts.iter().zip(&self.accesses) {
+            for access in accesses {
+                let AccessKind::Write(AssignOp::Set, Some(value)) = access.kind else { continue };
+                let from = unit.place_of(unit.behind(value)).and_then(|place| self.project.cell_of(unit, place));
+                let Some(from) = from.filter(|&from| from != access.cell) else { continue };
+                let more = std::mem::take(&mut stops[from.index()]);
+                let into = &mut stops[access.cell.index()];
+                if into.len() + more.len() < MOST_STOPS {
+                    into.extend(&more);
+                }
+                stops[from.index()] = more;
+            }
+        }
     }
 
     /// Adds what lies beside the bounds of the cells in a test: with what comes to its bound there something else ends.
@@ -203,6 +225,15 @@ impl World<'_> {
     pub fn is_compared(&self, cell: CellId) -> bool {
         self.compared[cell.index()]
     }
+}
+
+/// Whether a write multiplies or divides.
+fn scales(unit: &ScriptUnit, op: AssignOp, value: ExprId) -> bool {
+    let mut found = matches!(op, AssignOp::Multiply | AssignOp::Divide);
+    walk_expr(unit, value, &mut |inner| {
+        found |= matches!(unit.tree.expr(inner).kind, ExprKind::Binary(BinaryOp::Multiply | BinaryOp::Divide, ..));
+    });
+    found
 }
 
 /// The numbers of an expression by which something is moved: `1` in `min(x + 1, 9)`. What is moved comes past them, and

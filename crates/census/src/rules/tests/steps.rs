@@ -363,3 +363,20 @@ mailboat.load = { type = "int", scope = "instance", default = 2, min = 0, max = 
     lowered("        if each.load + 2 <= each.room { each.load += 2 }\n", " // ~ range/can-exceed");
     lowered("        if each.load > each.room { each.load = each.room }\n", "");
 }
+
+#[test]
+fn what_is_copied_or_halved_stops_where_its_source_does() {
+    let state = "[variables.tide]\nheight = { type = \"int\", scope = \"global\", default = 0, min = 0, max = 100, engine = \"reads\" }\n";
+    let judged = |lines: &str| {
+        let script = format!(
+            "script tides for tide\n\nprivate before: int = 0\nprivate now: int = 1\n\non bell {{\n{lines}}}\n"
+        );
+        crate::rules::testing::expect_in_scripts(state, &[&script]);
+    };
+    let both = "    let next = before + now\n    before = now\n    now = next\n";
+    judged(&format!("{both}    if now > 90 {{\n        before = 0\n        now = 1\n    }}\n    height = before\n"));
+    judged(&format!(
+        "{both}    if now > 190 {{\n        before = 0\n        now = 1\n    }}\n    height = before // ~ range/can-exceed\n"
+    ));
+    judged("    now = floor(now / 2)\n    before = now\n    height = before\n");
+}
