@@ -1,8 +1,10 @@
 //! The numbers that what grows may stop at: those that scripts write down, and the registry's bounds.
 
-use super::super::access::{AccessKind, walk_expr};
+use super::super::access::{AccessKind, walk_behind, walk_expr};
 use super::*;
 
+/// Of how many cells that something is worked out from it may take the ends.
+const MOST_SOURCES: usize = 8;
 /// How many numbers are kept that a cell's reach may stop at.
 const MOST_STOPS: usize = 600;
 
@@ -81,21 +83,42 @@ impl World<'_> {
         stops
     }
 
-    /// What is copied from another cell may stop where that one does.
+    /// What has no range of its own may stop where that ends which it is worked out from, or which it is given to; what is
+    /// copied also where its source does.
     fn hand_on_stops(&self, stops: &mut [Vec<f64>]) {
         for (unit, accesses) in self.project.scripts.iter().zip(&self.accesses) {
             for access in accesses {
-                let AccessKind::Write(AssignOp::Set, Some(value)) = access.kind else { continue };
-                let from = unit.place_of(unit.behind(value)).and_then(|place| self.project.cell_of(unit, place));
-                let Some(from) = from.filter(|&from| from != access.cell) else { continue };
-                let more = std::mem::take(&mut stops[from.index()]);
-                let into = &mut stops[access.cell.index()];
-                if into.len() + more.len() < MOST_STOPS {
-                    into.extend(&more);
+                let AccessKind::Write(op, Some(value)) = access.kind else { continue };
+                let cell_of = |expr| unit.place_of(expr).and_then(|place| self.project.cell_of(unit, place));
+                let mut sources: SmallVec<[CellId; 4]> = SmallVec::new();
+                walk_behind(unit, value, &mut |inner| sources.extend(cell_of(inner)));
+                sources.retain(|source| *source != access.cell);
+                for &source in sources.iter().take(MOST_SOURCES) {
+                    let (given, taken) = (self.ends_at_start(source), self.ends_at_start(access.cell));
+                    add_ends(&mut stops[access.cell.index()], taken, given);
+                    add_ends(&mut stops[source.index()], given, taken);
                 }
-                stops[from.index()] = more;
+                if let Some(from) =
+                    cell_of(unit.behind(value)).filter(|from| op == AssignOp::Set && *from != access.cell)
+                {
+                    let more = std::mem::take(&mut stops[from.index()]);
+                    let into = &mut stops[access.cell.index()];
+                    if into.len() + more.len() < MOST_STOPS {
+                        into.extend(&more);
+                    }
+                    stops[from.index()] = more;
+                }
             }
         }
+    }
+
+    /// The ends of a cell's range as the run begins.
+    fn ends_at_start(&self, cell: CellId) -> [Option<f64>; 2] {
+        let registry = &self.project.registry;
+        let Cell::Variable(id) = self.project.cells[cell.index()] else { return [None; 2] };
+        let variable = registry.var(id);
+        [&variable.min, &variable.max]
+            .map(|bound| bound.as_ref().and_then(|bound| crate::registry::read::bound_at_start(bound, registry)))
     }
 
     /// Adds what lies beside the bounds of the cells in a test: with what comes to its bound there something else ends.
@@ -224,6 +247,13 @@ impl World<'_> {
     #[must_use]
     pub fn is_compared(&self, cell: CellId) -> bool {
         self.compared[cell.index()]
+    }
+}
+
+/// Adds the ends of another range for the ends that a cell has none of.
+fn add_ends(stops: &mut Vec<f64>, own: [Option<f64>; 2], other: [Option<f64>; 2]) {
+    if own.contains(&None) && stops.len() < MOST_STOPS {
+        stops.extend(other.into_iter().flatten());
     }
 }
 

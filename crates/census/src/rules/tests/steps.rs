@@ -380,3 +380,19 @@ fn what_is_copied_or_halved_stops_where_its_source_does() {
     ));
     judged("    now = floor(now / 2)\n    before = now\n    height = before\n");
 }
+
+#[test]
+fn what_has_no_range_of_its_own_stops_where_that_ends_which_it_feeds_or_follows() {
+    let state = r#"[variables.tide]
+heat = { type = "number", scope = "global", default = 20, min = 0, max = 100, engine = "reads" }
+goal = { type = "number", scope = "global", default = 50, min = 0, max = 100, engine = "both" }
+"#;
+    let judged = |lines: &str| {
+        let script = format!("script tides for tide\n\nprivate smooth: number = 0\n\non bell {{\n{lines}}}\n");
+        crate::rules::testing::expect_in_scripts(state, &[&script]);
+    };
+    judged("    smooth += (goal - smooth) * 0.1\n    heat = smooth\n");
+    judged("    let way = goal - smooth\n    smooth = smooth + way * 0.25\n    heat = smooth\n");
+    judged("    smooth = smooth * 0.9 + 5\n    heat = smooth\n");
+    judged("    smooth = smooth * 0.9 + 15\n    heat = smooth // ~ range/can-exceed\n");
+}
