@@ -17,6 +17,7 @@ impl<'w> Run<'w, '_> {
             }
             let forms = self.forms(&state, value);
             if let Some(slot) = self.result_slot() {
+                let result = self.narrowed(&state, result, &forms);
                 self.put(&mut state, slot, Abstract::of(result), forms.uppers(), forms.lowers());
                 let before = state.clone();
                 self.sourced(&mut state, slot, value, &before);
@@ -143,7 +144,7 @@ impl<'w> Run<'w, '_> {
         for (at, (local, (argument, value, forms))) in facts.parameters.iter().zip(given).enumerate() {
             let place = self.unit.local_places[local.0 as usize];
             if let Some(slot) = self.slot(place) {
-                let value = self.fitted(slot, value);
+                let value = self.fitted(slot, self.narrowed(&entry, value, &forms));
                 self.put(&mut entry, slot, Abstract::of(value), forms.uppers(), forms.lowers());
                 let before = entry.clone();
                 self.sourced(&mut entry, slot, argument, &before);

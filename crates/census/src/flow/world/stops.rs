@@ -63,9 +63,7 @@ impl World<'_> {
                 if op == AssignOp::Set {
                     self.add_stops(unit, value, Some(access.cell), &mut found);
                 }
-                if scales(unit, op, value) {
-                    found.push((access.cell, 0.0)); // What is halved again and again stays on its side of zero.
-                }
+                found.push((access.cell, 0.0)); // What is halved, or taken from, often stays on its side of zero.
             }
             found
         };
@@ -255,15 +253,6 @@ fn add_ends(stops: &mut Vec<f64>, own: [Option<f64>; 2], other: [Option<f64>; 2]
     if own.contains(&None) && stops.len() < MOST_STOPS {
         stops.extend(other.into_iter().flatten());
     }
-}
-
-/// Whether a write multiplies or divides.
-fn scales(unit: &ScriptUnit, op: AssignOp, value: ExprId) -> bool {
-    let mut found = matches!(op, AssignOp::Multiply | AssignOp::Divide);
-    walk_expr(unit, value, &mut |inner| {
-        found |= matches!(unit.tree.expr(inner).kind, ExprKind::Binary(BinaryOp::Multiply | BinaryOp::Divide, ..));
-    });
-    found
 }
 
 /// The numbers of an expression by which something is moved: `1` in `min(x + 1, 9)`. What is moved comes past them, and

@@ -395,4 +395,9 @@ goal = { type = "number", scope = "global", default = 50, min = 0, max = 100, en
     judged("    let way = goal - smooth\n    smooth = smooth + way * 0.25\n    heat = smooth\n");
     judged("    smooth = smooth * 0.9 + 5\n    heat = smooth\n");
     judged("    smooth = smooth * 0.9 + 15\n    heat = smooth // ~ range/can-exceed\n");
+    let blend = "}\n\nproc blend(a: number, b: number, share: number) -> number {\n    return a + (b - a) * share\n";
+    judged(&format!("    smooth = blend(smooth, goal, 0.1)\n    heat = smooth\n{blend}"));
+    judged(&format!(
+        "    smooth = blend(smooth, goal, 1.5)\n    heat = smooth // ~ range/can-exceed range/can-fall-below\n{blend}"
+    ));
 }
