@@ -93,8 +93,9 @@ impl Clock<'_> {
         Some(if count > 0.0 { before.then(once) } else { Length::default() })
     }
 
+    /// A wait of no time lets others in as well, so that it counts as one.
     fn ticks(&self, duration: &Duration) -> Option<f64> {
-        duration.ticks(self.tick_rate)
+        Some(duration.ticks(self.tick_rate)?.max(1.0))
     }
 
     fn call(&mut self, call: ExprId) -> Option<Length> {

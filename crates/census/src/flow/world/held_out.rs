@@ -37,7 +37,12 @@ impl World<'_> {
                 {
                     open.extend([(left, wanted), (right, wanted)]);
                 }
-                _ => flags.extend(unit.place_of(test).filter(|_| unit.ty(test) == Type::Bool).zip(Some(wanted))),
+                _ => {
+                    let flag = unit
+                        .place_of(test)
+                        .filter(|&place| unit.ty(test) == Type::Bool && self.is_one_place(unit, place));
+                    flags.extend(flag.zip(Some(wanted)));
+                }
             }
         }
         flags
@@ -70,6 +75,14 @@ impl World<'_> {
         };
         let sends =
             |step: &graph::Step| matches!(step.kind, StepKind::Send { signal: Some(sent), .. } if sent == signal);
+        let cell = self.project.cell_of(unit, flag);
+        let changes = |step: &graph::Step| match step.kind {
+            StepKind::Assign { place, .. } => self.project.cell_of(unit, place) == cell,
+            _ => false,
+        };
+        if graph.blocks.iter().flat_map(|block| &block.steps).any(|step| changes(step) && !puts_up(step)) {
+            return false;
+        }
         graph.blocks.iter().filter(|block| block.steps.iter().any(sends)).all(|block| {
             let before = block.steps.iter().take_while(|step| !sends(step));
             before.filter(|step| puts_up(step) || waits(unit, &step.kind)).last().is_some_and(puts_up)
@@ -80,10 +93,12 @@ impl World<'_> {
     fn is_put_down_last(&self, cell: CellId, sender: HandlerId, answer: HandlerId) -> bool {
         let by = |id: HandlerId| (self.handler(id).0, Body::Handler(self.handler(id).1));
         let mut puts_down = false;
-        for (script, accesses) in self.project.script_ids().map(|(id, _)| id).zip(&self.accesses) {
+        for ((script, unit), accesses) in self.project.script_ids().zip(&self.accesses) {
             for access in accesses.iter().filter(|access| access.cell == cell && access.kind != AccessKind::Read) {
                 let here = (script, access.body);
-                let is_last = here == by(answer) && self.is_through_behind(answer, access.statement);
+                let is_last = here == by(answer)
+                    && self.is_one_place(unit, access.place)
+                    && self.is_through_behind(answer, access.statement);
                 if here != by(sender) && !is_last {
                     return false;
                 }

@@ -91,16 +91,17 @@ impl World<'_> {
             let mut steps = graph.blocks.iter().flat_map(|block| &block.steps);
             steps.any(|step| matches!(step.kind, StepKind::Assign { place: changed, .. } if changed == place))
         };
-        let is_one = place_of_all.is_none_or(|place| match unit.place(place) {
-            Place::Variable(_, Base::One | Base::Own) => true,
-            // With the instance goes what waits to give back.
-            Place::Variable(_, Base::Listed(own)) => unit.owner == Some(self.project.registry.instance(own).of),
+        let is_same = |place: PlaceId| match unit.place(place) {
             Place::Variable(_, Base::Held(name)) => matches!(unit.place(name), Place::Local(_)) && !changes(name),
-            _ => false,
-        });
-        let is_same = !matches!(amount_of_all, Some(Amount::Place(place)) if changes(place));
+            Place::Local(_) => !changes(place),
+            _ => self.is_one_place(unit, place),
+        };
+        let amount = match amount_of_all {
+            Some(Amount::Place(place)) => Some(place),
+            _ => None,
+        };
         let begun = amount_of_all.map_or(0, |amount| self.put_in_before(id, cell, end, amount));
-        is_one && is_same && Ways { graph, ways }.are_paid_back(begun)
+        place_of_all.into_iter().chain(amount).all(is_same) && Ways { graph, ways }.are_paid_back(begun)
     }
 
     /// How often so much was certainly put in for what `removed` or `leave` takes leave of: by its `spawn` or `enter`.
@@ -115,6 +116,20 @@ impl World<'_> {
         let scope = self.project.variable_of(cell).map(|variable| self.project.registry.var(variable).scope);
         if !matches!(scope, Some(Scope::Global | Scope::Type)) {
             return 0; // It may be another by then.
+        }
+        let takes_too = |&other: &HandlerId| {
+            let (taking, with, graph) = self.parts(other);
+            let is_alike = std::mem::discriminant(&with.trigger) == std::mem::discriminant(&tree.trigger);
+            let mut steps = graph.blocks.iter().flat_map(|block| &block.steps);
+            is_alike
+                && other != id
+                && steps.any(|step| match step.kind {
+                    StepKind::Assign { place, .. } => self.project.cell_of(taking, place) == Some(cell),
+                    _ => false,
+                })
+        };
+        if self.handler_ids().any(|other| takes_too(&other)) {
+            return 0; // What was put in once can't be taken twice.
         }
         let before = self.handler_ids().filter(|&other| {
             let (begins, tree, _) = self.parts(other);

@@ -122,6 +122,19 @@ impl World<'_> {
         to_own && self.parts(sender).0.owner == answering.owner
     }
 
+    /// Whether a place is the same for all of an activation, and goes no sooner than that: a private, what there is one of, or
+    /// the script's own.
+    pub(super) fn is_one_place(&self, unit: &ScriptUnit, place: PlaceId) -> bool {
+        match unit.place(place) {
+            Place::Private(_) | Place::Variable(_, Base::One | Base::Own) => true,
+            Place::Variable(_, Base::Listed(only)) => {
+                let actor = self.project.registry.instance(only).of;
+                unit.owner == Some(actor) && !self.project.registry.is_many(actor)
+            }
+            _ => false,
+        }
+    }
+
     /// Whether there is never more than one of a handler's owner.
     pub(super) fn is_one(&self, id: HandlerId) -> bool {
         self.parts(id).0.owner.is_some_and(|owner| !self.project.registry.is_many(owner))

@@ -38,6 +38,8 @@ fn one_that_is_not_meets_the_next() {
     judged(head, wait);
     let rounds = "        send dawn\n        repeat 5 {\n            wait 2s // ~ flow/wait-in-tick\n        }\n        night += 1 // ~ range/can-exceed\n";
     judged(head, rounds);
+    let nothing = "        send dawn\n        while chance(0.5) {\n            wait 0s // ~ flow/wait-in-tick\n        }\n        night += 1 // ~ range/can-exceed\n";
+    judged(head, nothing);
     judged(head, &LATER.replace("night += 1", "after 9s {\n night += 1 // ~ range/can-exceed\n }"));
 }
 

@@ -64,3 +64,37 @@ fn what_was_put_in_as_it_came_is_taken_as_it_goes() {
     counted("    if chance(0.5) {\n        mailboat.fleet += 1\n    }\n", told);
     counted("    wait 1s\n    mailboat.fleet += 1\n", told);
 }
+
+#[test]
+fn what_was_put_in_once_is_not_taken_twice() {
+    let state = "[variables.mailboat]\nfleet = { type = \"int\", scope = \"type\", default = 0, min = 0, engine = \"reads\" }\n";
+    let goes = "on removed {\n    mailboat.fleet -= 1 // ~ range/can-fall-below\n}\n\n";
+    let script = format!(
+        "script fleets for mailboat\n\non spawn {{\n    mailboat.fleet += 1\n}}\n\n{goes}{goes}on bell {{\n    remove self\n}}\n"
+    );
+    expect_in_scripts(state, &[&script]);
+}
+
+#[test]
+fn what_is_given_back_is_what_was_taken() {
+    let state = r#"[variables.mailboat]
+mate = { type = "ref", scope = "instance", of = "mailboat", engine = "both" }
+crew = { type = "int", scope = "instance", default = 1, min = 0, max = 3, constant = true }
+
+[instances.long_boat]
+of = "mailboat"
+start = { crew = 3 }
+
+[variables.tide]
+free = { type = "int", scope = "global", default = 3, min = 0, max = 3, engine = "reads", writers = ["*"] }
+"#;
+    let lent = |by: &str, mark: &str| {
+        let lines = format!(
+            "    if mate is none or tide.free < {by} {{\n        return\n    }}\n    tide.free -= {by}\n    wait 2s\n    if mate is not none {{\n        tide.free += {by}{mark}\n    }}\n"
+        );
+        let script = format!("script lots for mailboat\n\non bell {{ // ~ sharing/reentry\n{lines}}}\n");
+        expect_in_scripts(state, &[&script]);
+    };
+    lent("crew", "");
+    lent("mate.crew", " // ~ range/can-exceed");
+}

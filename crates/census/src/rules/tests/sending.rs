@@ -108,3 +108,32 @@ fn an_answer_that_lets_its_sender_in_again_at_its_end_meets_no_other() {
     filled(&told.replace(" // ~ sharing/reentry", ""), "on every 3s {\n    filling = false\n}\n");
     filled(&told, "on start {\n    send fill\n    send fill\n}\n");
 }
+
+#[test]
+fn a_sender_that_lets_itself_in_again_sends_again() {
+    let state = r#"[variables.tide]
+water = { type = "int", scope = "global", default = 0, min = 0, max = 100, engine = "reads" }
+filling = { type = "bool", scope = "global", default = false }
+
+[signals.fill]
+from = "script"
+"#;
+    let script = r#"script pumps for tide
+
+on bell when not filling {
+    filling = true
+    send fill
+    wait 1s
+    filling = false
+}
+
+on fill { // ~ sharing/reentry
+    if water < 99 {
+        wait 5s
+        water += 2 // ~ range/can-exceed
+    }
+    filling = false
+}
+"#;
+    expect_in_scripts(state, &[script]);
+}
