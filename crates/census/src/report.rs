@@ -92,13 +92,13 @@ pub fn report(facts: &Facts<'_>) -> Report {
 /// One mistake gives one finding: where a value has the wrong type or a name means nothing, what the analysis makes of
 /// that statement's values follows from it.
 fn drop_consequences(findings: &mut Vec<Finding>) {
-    let causes: FxHashMap<FileId, Vec<Span>> = findings.iter().filter(|finding| CAUSES.contains(&finding.rule)).fold(
-        FxHashMap::default(),
-        |mut causes, finding| {
-            causes.entry(finding.at.file).or_default().push(finding.at.span);
+    let causes: FxHashMap<FileId, Vec<(Span, RuleName)>> = findings
+        .iter()
+        .filter(|finding| CAUSES.contains(&finding.rule))
+        .fold(FxHashMap::default(), |mut causes, finding| {
+            causes.entry(finding.at.file).or_default().push((finding.at.span, finding.rule));
             causes
-        },
-    );
+        });
     // A test that is jumped over may never come true for that very reason.
     let jumped: FxHashSet<Location> =
         findings.iter().filter(|finding| finding.rule.0 == "range/limit-skipped").map(|finding| finding.at).collect();
@@ -118,7 +118,12 @@ fn drop_consequences(findings: &mut Vec<Finding>) {
         }
         let follows =
             matches!(finding.rule.family(), "range" | "invariant" | "init") && !CAUSES.contains(&finding.rule);
-        let inside = |causes: &Vec<Span>| causes.iter().any(|&cause| finding.at.span.contains(cause));
+        // What a fraction is worked out from may be wrong by itself.
+        let stands_alone = finding.rule.0 == "range/divide-by-zero" || finding.rule.family() == "init";
+        let inside = |causes: &Vec<(Span, RuleName)>| {
+            let explains = |rule: RuleName| !(stands_alone && rule == reader_rules::FRACTION_LOST);
+            causes.iter().any(|&(cause, rule)| finding.at.span.contains(cause) && explains(rule))
+        };
         let skipped = matches!(finding.rule.0, "range/always" | "range/never") && jumped.contains(&finding.at);
         !(skipped || follows && causes.get(&finding.at.file).is_some_and(inside))
     });

@@ -114,6 +114,26 @@ on bell {
     }
 
     #[test]
+    fn a_fraction_that_is_lost_is_another_mistake() {
+        expect(
+            r#"[variables.tide]
+boats = { type = "int", scope = "global", default = 0, min = 0, max = 9, engine = "both" }
+share = { type = "int", scope = "global", default = 0, min = 0, max = 10, engine = "reads" }
+"#,
+            &["script tides for tide
+
+on bell {
+    share = 10 / boats // ~ range/divide-by-zero type/fraction-lost
+}
+
+on bumped {
+    share = 10 / max(boats, 1) // ~ type/fraction-lost
+}
+"],
+        );
+    }
+
+    #[test]
     fn a_later_test_for_zero_is_not_called_needless() {
         expect(
             r#"[variables.tide.speed]
