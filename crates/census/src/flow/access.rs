@@ -1,13 +1,18 @@
 //! Who reads and who writes what, and where: the plain facts, without values.
 
 use super::graph::{Block, Exit, Graph, Step, StepKind, Waiting};
-use super::terms::{is_abs, is_quotient, is_term, useful};
+use super::terms::{is_abs, is_product_of_local, is_quotient, is_term, times_call, useful};
 use crate::project::builtin::Builtin;
 use crate::project::{Base, CellId, Meaning, Place, PlaceId, ProcId, Project, ScriptUnit};
 use crate::registry::{Bound, End, InstanceId, OwnerId, Type, VarId};
 use crate::script::ast::*;
 use crate::source::Span;
 use rustc_hash::{FxHashMap, FxHashSet};
+
+/// How many products of what procedures give are kept track of in one handler.
+const MOST_PRODUCTS: usize = 16;
+/// How many steps and ways a body has at most for that, and for what amounts have to do with other places.
+const LONG: usize = 600;
 
 /// Calls `visit` for an expression and all inside it, the outer before the inner.
 pub fn walk_expr(unit: &ScriptUnit, expr: ExprId, visit: &mut impl FnMut(ExprId)) {
@@ -491,6 +496,10 @@ pub struct Used {
     pub amounts: Vec<PlaceId>,
     /// The terms that give the same in several places, with those.
     pub terms: Vec<Vec<ExprId>>,
+    /// The calls of procedures whose number is multiplied with a place, with a name of that.
+    pub products: Vec<(ExprId, ExprId)>,
+    /// Whether there are so many steps that neither products nor amounts are kept track of.
+    pub is_long: bool,
 }
 
 /// Collects what a handler and the procedures that it calls use.
@@ -507,6 +516,10 @@ pub struct UsedBuilder<'a> {
     amounts: Vec<PlaceId>,
     /// Terms, and whether one that stands once is of use.
     terms: Vec<(ExprId, bool)>,
+    products: Vec<(ExprId, ExprId)>,
+    /// The places that locals are multiplied with, by a name of each.
+    multiplied: Vec<ExprId>,
+    steps: usize,
     /// The numbers among the locals that begin with one that is written out.
     begun: FxHashSet<PlaceId>,
     /// Those of them that are given something else.
@@ -536,6 +549,9 @@ impl<'a> UsedBuilder<'a> {
             flags: Vec::new(),
             amounts: Vec::new(),
             terms: Vec::new(),
+            products: Vec::new(),
+            multiplied: Vec::new(),
+            steps: 0,
             begun: FxHashSet::default(),
             computed: FxHashSet::default(),
             in_function: false,
@@ -566,6 +582,7 @@ impl<'a> UsedBuilder<'a> {
         walk_expr(self.unit, expr, &mut |at| inner.push(at));
         for at in inner {
             if is_term(self.unit, at) {
+                self.product(at);
                 self.terms.push((at, self.in_function || is_abs(self.unit, at)));
             }
             match self.unit.meaning(at) {
@@ -575,6 +592,9 @@ impl<'a> UsedBuilder<'a> {
                 }
                 Meaning::Builtin(Builtin::Count) => self.counted.extend(counted_actor(self.unit, at)),
                 Meaning::Procedure(id) => {
+                    if let ExprKind::Call(_, arguments) = &self.unit.tree.expr(at).kind {
+                        arguments.iter().for_each(|&argument| self.quotients(argument));
+                    }
                     if self.unit.procedures[id.index()].gives.is_some() {
                         self.results.push(at);
                     }
@@ -590,6 +610,7 @@ impl<'a> UsedBuilder<'a> {
     /// Adds a body.
     pub fn graph(&mut self, graph: &Graph) {
         for block in &graph.blocks {
+            self.steps += 1 + block.steps.len();
             for step in &block.steps {
                 let parts = parts(step);
                 parts.reads.iter().for_each(|&expr| self.expr(expr));
@@ -610,6 +631,10 @@ impl<'a> UsedBuilder<'a> {
                 }
                 if let Some((target, _, Some(value))) = parts.target {
                     self.expr(value);
+                    if self.unit.place_of(target).is_some_and(|place| matches!(self.unit.place(place), Place::Local(_)))
+                    {
+                        self.quotients(value);
+                    }
                     // What a procedure has found out: its caller asks for the flag, not for the test.
                     if self.in_procedure && is_test(&self.unit.tree.expr(value).kind) {
                         self.unit.place_of(target).into_iter().for_each(|place| self.flag(place));
@@ -618,10 +643,7 @@ impl<'a> UsedBuilder<'a> {
                 if let StepKind::Let { place, value } = &step.kind {
                     let known = if is_number(self.unit, *value) { &mut self.begun } else { &mut self.computed };
                     known.insert(*place);
-                    let (unit, terms) = (self.unit, &mut self.terms);
-                    walk_expr(unit, *value, &mut |inner| {
-                        terms.extend(is_quotient(unit, inner).then_some((inner, true)))
-                    });
+                    self.quotients(*value);
                 }
                 match &step.kind {
                     StepKind::Let { place, .. }
@@ -643,6 +665,46 @@ impl<'a> UsedBuilder<'a> {
                 asked.into_iter().for_each(|place| self.amount(place));
             }
         }
+    }
+
+    /// What a local is given tells of what was divided.
+    fn quotients(&mut self, value: ExprId) {
+        let (unit, terms) = (self.unit, &mut self.terms);
+        walk_expr(unit, value, &mut |inner| terms.extend(is_quotient(unit, inner).then_some((inner, true))));
+    }
+
+    /// Keeps what is multiplied in a term, if it is a product.
+    fn product(&mut self, term: ExprId) {
+        self.products.extend(times_call(self.unit, term));
+        if is_product_of_local(self.unit, term)
+            && let ExprKind::Binary(_, left, right) = self.unit.tree.expr(term).kind
+        {
+            self.multiplied.extend([left, right].iter().filter(|&&side| !is_local(self.unit, side)));
+            self.terms.extend((self.multiplied.len() <= MOST_PRODUCTS).then_some((term, true)));
+        }
+    }
+
+    /// In a long body products would cost at every step, with all that they have to do with other places.
+    fn leave_out_products(&mut self) {
+        self.products.clear();
+        self.multiplied.clear();
+        let unit = self.unit;
+        self.terms.retain(|&(term, alone)| !alone || !is_product_of_local(unit, term));
+    }
+
+    /// The products of what procedures give: a local that is given that may be multiplied later.
+    fn products_of_results(&mut self) -> Vec<(ExprId, ExprId)> {
+        let mut products = std::mem::take(&mut self.products);
+        let unit = self.unit;
+        let place = |name: &ExprId| unit.place_of(*name);
+        self.multiplied.sort_unstable_by_key(place);
+        self.multiplied.dedup_by_key(|name| place(name));
+        let numbers = self.results.iter().filter(|&&call| unit.ty(call).is_numeric());
+        products.extend(numbers.flat_map(|&call| self.multiplied.iter().map(move |&name| (call, name))));
+        products.sort_unstable_by_key(|(call, name)| (*call, place(name)));
+        products.dedup_by_key(|(call, name)| (*call, place(name)));
+        products.truncate(MOST_PRODUCTS);
+        products
     }
 
     fn amount(&mut self, place: PlaceId) {
@@ -689,6 +751,11 @@ impl<'a> UsedBuilder<'a> {
             }
         }
         extra.into_iter().for_each(|place| self.place(place));
+        let is_long = self.steps > LONG;
+        if is_long {
+            self.leave_out_products();
+        }
+        let products = self.products_of_results();
         let mut places: Vec<PlaceId> = self.places.iter().copied().collect();
         let mut at = 0;
         while at < places.len() {
@@ -710,7 +777,7 @@ impl<'a> UsedBuilder<'a> {
         let Self { results, rounds, rounds_over, mut flags, amounts, begun, computed, .. } = self;
         // One of a few numbers tells which way was taken, as a `bool` does.
         flags.extend(amounts.iter().filter(|place| begun.contains(place) && !computed.contains(place)));
-        Used { places, results, instances, counted, rounds, rounds_over, flags, amounts, terms }
+        Used { places, results, instances, counted, rounds, rounds_over, flags, amounts, terms, products, is_long }
     }
 }
 
@@ -718,19 +785,42 @@ impl<'a> UsedBuilder<'a> {
 #[derive(Clone, Debug, Default)]
 pub struct PlaceIndex {
     by_variable: FxHashMap<(VarId, Base), PlaceId>,
+    privates: FxHashMap<CellId, PlaceId>,
 }
 
 impl PlaceIndex {
     /// The index of a script.
     #[must_use]
     pub fn new(unit: &ScriptUnit) -> Self {
-        let mut by_variable = FxHashMap::default();
+        let mut index = Self::default();
         for (at, place) in unit.places.iter().enumerate() {
-            if let Place::Variable(variable, base) = place {
-                by_variable.insert((*variable, *base), PlaceId::at(at));
+            match place {
+                Place::Variable(variable, base) => {
+                    index.by_variable.insert((*variable, *base), PlaceId::at(at));
+                }
+                Place::Private(private) => {
+                    index.privates.insert(unit.privates[*private as usize].cell, PlaceId::at(at));
+                }
+                _ => {}
             }
         }
-        Self { by_variable }
+        index
+    }
+
+    /// The place of another cell of the instance that a place is taken from, if the script names it.
+    #[must_use]
+    pub fn beside(&self, project: &Project, unit: &ScriptUnit, place: PlaceId, cell: CellId) -> Option<PlaceId> {
+        let base = match unit.place(place) {
+            Place::Variable(_, base) => Some(base),
+            _ => None,
+        };
+        match project.variable_of(cell) {
+            Some(variable) => match base {
+                Some(base) => self.get(variable, base),
+                None => self.get(variable, Base::Own).or_else(|| self.get(variable, Base::One)),
+            },
+            None => self.privates.get(&cell).copied().filter(|_| matches!(base, None | Some(Base::Own | Base::One))),
+        }
     }
 
     /// The place of a variable as taken from a base.

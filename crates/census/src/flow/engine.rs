@@ -6,8 +6,10 @@
 
 mod calls;
 mod loops;
+mod modes;
 mod names;
 mod partings;
+mod products;
 mod recursion;
 mod rounds;
 mod slots;
@@ -28,7 +30,7 @@ use super::shared::Shared;
 use super::state::{Known, PendingStep, PutOff, Source, State, Suspect, Unseen, Values, Wrong};
 use super::trend::Moved;
 use super::value::{Abstract, Num, Value};
-use super::world::{Asked, Counted, Effect, Extent, HandlerId, Others, Part, World};
+use super::world::{Asked, Counted, Effect, Extent, HandlerId, ModeSlots, Others, PairId, Part, World};
 use crate::project::{Base, CellId, Meaning, Place, PlaceId, ProcId, ScriptId, ScriptUnit};
 use crate::registry::{Bound, End, InstanceId, InvariantId, Overflow, OwnerId, SignalId, Type, VarId};
 use crate::script::ast::*;
@@ -313,6 +315,10 @@ pub struct Run<'w, 'p> {
     pub let_in: FxHashSet<(HandlerId, Part, Extent)>,
     /// What it asked others for.
     pub built_on: Asked,
+    /// The modes that are looked at, with the numbers that hang on them.
+    pub modes: Vec<ModeSlots>,
+    /// By pair and value of the mode: what the numbers were seen to be.
+    pub in_modes: FxHashMap<(PairId, usize), Value>,
     spawning: FxHashMap<OwnerId, Rc<waits::Spawning>>,
     /// Whether pauses are kept.
     pub keep_pauses: bool,
@@ -381,6 +387,8 @@ impl<'w, 'p> Run<'w, 'p> {
             sendings: Vec::new(),
             let_in: FxHashSet::default(),
             built_on: Asked::default(),
+            modes: Vec::new(),
+            in_modes: FxHashMap::default(),
             spawning: FxHashMap::default(),
             keep_pauses: false,
             begun: None,
@@ -481,7 +489,7 @@ impl<'w, 'p> Run<'w, 'p> {
             (0..self.table.slots.len()).map(|at| self.world.entry_value(self.handler, &self.table.slots[at])).collect();
         let known = Known {
             values,
-            facts: Facts::default(),
+            facts: if self.table.is_long { Facts::of_long_body() } else { Facts::default() },
             tests: Shared::default(),
             unequal: Shared::default(),
             terms: Shared::default(),
@@ -490,6 +498,7 @@ impl<'w, 'p> Run<'w, 'p> {
             moved_bounds: Shared::default(),
             steps: Shared::default(),
             unseen: Shared::default(),
+            modes: Shared::default(),
             sent: Shared::default(),
             sources: Shared::default(),
             at_once: true,
@@ -891,6 +900,7 @@ impl<'w, 'p> Run<'w, 'p> {
                 && (&part.selves, &part.removed, &part.sent) == (&state.selves, &state.removed, &state.sent)
                 && (part.went, part.forked.is_some()) == (state.went, state.forked.is_some())
                 && flags.iter().all(|&flag| part.value(flag) == state.value(flag))
+                && self.modes.iter().all(|slots| part.value(slots.mode) == state.value(slots.mode))
                 && part.suspects.len() == state.suspects.len()
                 && marks.all(|(a, b)| (a.wrong, a.at) == (b.wrong, b.at))
         };
@@ -1283,7 +1293,9 @@ impl<'w, 'p> Run<'w, 'p> {
         let in_invariant = self.slot(place).is_some_and(|slot| {
             let facts = &self.table.slots[slot as usize];
             let in_invariant = facts.variable.is_some_and(|variable| self.world.in_invariant(variable));
-            facts.ty == Type::Bool && (in_invariant || facts.cell.is_some() && self.table.flags.contains(&slot))
+            let is_mode = self.modes.iter().any(|slots| slots.mode == slot);
+            let is_flag = facts.cell.is_some() && self.table.flags.contains(&slot);
+            facts.ty == Type::Bool && (in_invariant || is_flag || is_mode)
         });
         if !in_invariant || op != AssignOp::Set || self.most_parts == 1 || self.calls_any(value) {
             return smallvec![(state, None)];
@@ -1393,6 +1405,7 @@ impl<'w, 'p> Run<'w, 'p> {
     fn put_something(&mut self, state: &mut State, slot: Slot, write: Span) {
         let facts = &self.table.slots[slot as usize];
         state.facts.forget(slot);
+        self.write_mode(state, slot);
         self.forget_tests(state, |read| read == slot);
         let any = self.world.any_in_range(facts);
         state.values[slot as usize] = Abstract::of(any.clone());
@@ -1481,6 +1494,7 @@ impl<'w, 'p> Run<'w, 'p> {
         let exact = if is_compared { step_of(state, slot, forms) } else { None };
         let cut = is_compared && exact.is_none() && super::access::steps_itself(self.unit, place, value);
         let step = if cut { cut_step_of(state, slot, forms) } else { exact };
+        self.write_mode(state, slot);
         let own = Linear::slot(slot);
         let mut all = forms.uppers().iter().chain(forms.lowers());
         let grows = all.any(|form| form.factor(slot) == 1.0 && *form != own);
@@ -1535,6 +1549,7 @@ impl<'w, 'p> Run<'w, 'p> {
         };
         if !self.within(state, slot) {
             state.facts.forget(slot);
+            self.forget_tests(state, |read| read == slot);
         }
         state.values[slot as usize].value = Value::Num(kept);
         self.assume_range(state, slot);
@@ -1561,6 +1576,7 @@ impl<'w, 'p> Run<'w, 'p> {
 
     /// Gives a slot a value, and those that may be the same place the chance of it.
     fn put(&mut self, state: &mut State, slot: Slot, value: Abstract, uppers: &[Linear], lowers: &[Linear]) {
+        let products = self.move_products(state, slot, &value.value, uppers, lowers);
         state.relate(slot, uppers, lowers, value.value.ends());
         state.values[slot as usize] = value.clone();
         state.doubted.retain(|other| *other != slot);
@@ -1568,6 +1584,7 @@ impl<'w, 'p> Run<'w, 'p> {
         state.forget_held(slot);
         let table = self.table;
         self.forget_tests(state, |read| read == slot || table.aliases(slot).any(|alias| alias.slot == read));
+        self.keep_products(state, products);
         let mut kept: SmallVec<[Slot; 4]> = SmallVec::new();
         let is_name = matches!(table.slots[slot as usize].ty, Type::Ref(_));
         for other in table.aliases(slot) {

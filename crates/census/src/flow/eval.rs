@@ -510,7 +510,7 @@ impl Run<'_, '_> {
         let (yes, no) = match (&a, &b) {
             (Value::Num(a), Value::Num(b)) => {
                 let (yes, no) = self.compare_numbers(state, op, (left, a), (right, b));
-                (self.tell_distances(yes, [left, right]), self.tell_distances(no, [left, right]))
+                (self.tell_terms(yes, [left, right]), self.tell_terms(no, [left, right]))
             }
             _ => self.compare_others(state, op, (left, &a), (right, &b)),
         };

@@ -36,6 +36,16 @@ impl Forms {
         Self::Between(Box::new((uppers, lowers)))
     }
 
+    /// The same; where both sides are one form, it is that.
+    #[must_use]
+    pub fn of_sides(uppers: &[Linear], lowers: &[Linear]) -> Self {
+        match (uppers, lowers) {
+            ([], []) => Self::Unknown,
+            ([upper], [lower]) if upper == lower => Self::Exactly(*upper),
+            _ => Self::between(uppers.into(), lowers.into()),
+        }
+    }
+
     /// It is at most each of these.
     #[must_use]
     pub fn uppers(&self) -> &[Linear] {
@@ -161,7 +171,7 @@ impl Run<'_, '_> {
         }
     }
 
-    fn slot_forms(&self, slot: Slot) -> Forms {
+    pub(super) fn slot_forms(&self, slot: Slot) -> Forms {
         Forms::Exactly(self.table.slots[slot as usize].form(slot))
     }
 
@@ -171,14 +181,7 @@ impl Run<'_, '_> {
                 let by = if op == BinaryOp::Add { 1.0 } else { -1.0 };
                 self.forms_of(state, left).plus(&self.forms_of(state, right), by)
             }
-            BinaryOp::Multiply => {
-                let (a, b) = (self.forms_of(state, left), self.forms_of(state, right));
-                match (known(state, &a), known(state, &b)) {
-                    (_, Some(by)) => a.scaled(by),
-                    (Some(by), _) => b.scaled(by),
-                    _ => self.product_forms(state, &a, &b),
-                }
-            }
+            BinaryOp::Multiply => self.times(state, &self.forms_of(state, left), &self.forms_of(state, right)),
             BinaryOp::Divide => {
                 let (whole, divisor) = (self.forms_of(state, left), self.forms_of(state, right));
                 match known(state, &divisor) {
@@ -210,6 +213,15 @@ impl Run<'_, '_> {
                 Forms::between(below.chain(own).take(MOST_FORMS).collect(), smallvec![Linear::constant(0.0)])
             }
             _ => Forms::Unknown,
+        }
+    }
+
+    /// The forms of a product.
+    pub(super) fn times(&self, state: &State, a: &Forms, b: &Forms) -> Forms {
+        match (known(state, a), known(state, b)) {
+            (_, Some(by)) => a.scaled(by),
+            (Some(by), _) => b.scaled(by),
+            _ => self.product_forms(state, a, b),
         }
     }
 
@@ -300,7 +312,7 @@ impl Run<'_, '_> {
 }
 
 /// The one value of a number that can have no other.
-fn known(state: &State, forms: &Forms) -> Option<f64> {
+pub(super) fn known(state: &State, forms: &Forms) -> Option<f64> {
     let form = forms.uppers().first()?;
     if forms.uppers().len() != 1 || forms.lowers().first() != Some(form) {
         return None;

@@ -225,6 +225,7 @@ impl Run<'_, '_> {
     pub(super) fn settle(&mut self, state: &mut State) {
         self.show_others(state, |_| true);
         self.judge_settled(state);
+        self.see_modes(state);
     }
 
     /// What is still suspect is told, also where nobody's turn comes yet.

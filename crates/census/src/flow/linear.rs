@@ -19,8 +19,8 @@ pub type Ends<'a> = &'a dyn Fn(Slot) -> (f64, f64);
 const FRESH: Slot = Slot::MAX;
 /// How many facts are kept: in a long body there are many places, each beside its own bound.
 const MOST_FACTS: usize = 128;
-/// How many facts are kept that have a place in common with a new one.
-const MOST_BESIDE: usize = 60;
+/// How many facts are kept that have a place in common with a new one: in a body of ordinary length, and in a long one.
+const MOST_BESIDE: (usize, usize) = (60, 16);
 /// How many terms a fact may have.
 const MOST_TERMS: usize = 4;
 /// How far sums of facts are followed.
@@ -393,7 +393,7 @@ impl Change {
 }
 
 /// What a fact changes beside what is known; nothing where it says no more.
-fn change_by(known: &[Fact], fact: &Fact) -> Option<Change> {
+fn change_by(known: &[Fact], fact: &Fact, most_beside: usize) -> Option<Change> {
     if fact.terms.len() < 2 || fact.terms.len() > MOST_TERMS || !fact.constant.is_finite() {
         return None; // Facts about one place are the ranges' business.
     }
@@ -401,16 +401,16 @@ fn change_by(known: &[Fact], fact: &Fact) -> Option<Change> {
         return (fact.constant > known[at].constant).then_some(Change::Tighten(at));
     }
     let beside = |at: &usize| known.len() >= MOST_FACTS || known[*at].is_beside(fact);
-    if known.len() < MOST_BESIDE || known.len() < MOST_FACTS && (0..known.len()).filter(beside).count() < MOST_BESIDE {
+    if known.len() < most_beside || known.len() < MOST_FACTS && (0..known.len()).filter(beside).count() < most_beside {
         return Some(Change::Push);
     }
     let longest = (0..known.len()).filter(beside).max_by_key(|&at| known[at].terms.len())?;
     (known[longest].terms.len() > fact.terms.len()).then_some(Change::Replace(longest))
 }
 
-fn take_in(known: &mut Vec<Fact>, form: Linear) {
+fn take_in(known: &mut Vec<Fact>, form: Linear, most_beside: usize) {
     let fact = Fact::new(form);
-    if let Some(change) = change_by(known, &fact) {
+    if let Some(change) = change_by(known, &fact, most_beside) {
         change.apply(known, fact);
     }
 }
@@ -450,13 +450,27 @@ impl Telling {
 }
 
 /// Inequalities that hold.
-#[derive(Clone, PartialEq, Debug, Default)]
+#[derive(Clone, PartialEq, Debug)]
 pub struct Facts {
     /// Shared between the states that know the same, since most branches leave it as it is.
     known: Arc<Vec<Fact>>,
+    /// How many are kept that have a place in common with a new one.
+    most_beside: usize,
+}
+
+impl Default for Facts {
+    fn default() -> Self {
+        Self { known: Arc::default(), most_beside: MOST_BESIDE.0 }
+    }
 }
 
 impl Facts {
+    /// Those of a body so long that few can be kept of each place.
+    #[must_use]
+    pub fn of_long_body() -> Self {
+        Self { most_beside: MOST_BESIDE.1, ..Self::default() }
+    }
+
     /// Whether nothing is known.
     #[must_use]
     pub fn is_empty(&self) -> bool {
@@ -472,7 +486,7 @@ impl Facts {
     /// Adds `form ≤ 0`.
     pub fn add(&mut self, form: Linear) {
         let fact = Fact::new(form);
-        if let Some(change) = change_by(&self.known, &fact) {
+        if let Some(change) = change_by(&self.known, &fact, self.most_beside) {
             change.apply(Arc::make_mut(&mut self.known), fact);
         }
     }
@@ -725,13 +739,13 @@ impl Facts {
         let sums = above.iter().flat_map(|a| below.iter().map(move |b| a.plus(b, 1.0))).filter(|sum| keep(sum));
         let mut known = Vec::with_capacity(self.known.len() + new.len());
         for fact in sums.chain(new.iter().filter(without).copied()) {
-            take_in(&mut known, fact.rename(FRESH, slot));
+            take_in(&mut known, fact.rename(FRESH, slot), self.most_beside);
         }
         let fresh = known.len();
         for fact in others {
             // Two facts that were known before have different terms.
             if known.len() >= MOST_FACTS || known[..fresh].iter().any(|known| known.is_about(fact)) {
-                take_in(&mut known, fact.form);
+                take_in(&mut known, fact.form, self.most_beside);
             } else {
                 known.push(*fact);
             }
@@ -769,7 +783,7 @@ impl Facts {
         };
         let mut take = |form: Linear| {
             if in_loop && form.is_octagonal() || form.highest(&both) > 0.0 {
-                take_in(&mut joined, form);
+                take_in(&mut joined, form, self.most_beside);
             }
         };
         for (_, fact) in self.known.iter().enumerate().filter(|&(at, _)| !mine.has(at)) {
@@ -778,7 +792,7 @@ impl Facts {
         for (_, fact) in other.known.iter().enumerate().filter(|&(at, _)| !theirs.has(at)) {
             self.find_what_it_knows_too(fact, other_ends, ends, &mut take);
         }
-        Self { known: Arc::new(joined) }
+        Self { known: Arc::new(joined), ..*self }
     }
 
     /// Finds as much of the other side's fact as is known here too; of a fact about three places also what it says, by the
@@ -816,6 +830,6 @@ impl Facts {
     #[must_use]
     pub fn widen(&self, later: &Self, later_ends: Ends<'_>) -> Self {
         let holds = |fact: &&Fact| later.implies(fact, later_ends);
-        Self { known: Arc::new(self.known.iter().filter(holds).copied().collect()) }
+        Self { known: Arc::new(self.known.iter().filter(holds).copied().collect()), ..*self }
     }
 }

@@ -2,7 +2,7 @@
 
 use super::access::walk_expr;
 use super::engine::Run;
-use super::forms::{Forms, Side, common, scaled, span};
+use super::forms::{Forms, Side, common, known, scaled, span};
 use super::linear::Linear;
 use super::state::State;
 use crate::registry::Type;
@@ -41,6 +41,25 @@ impl Found {
 impl Run<'_, '_> {
     /// The forms of a product of two numbers, neither of which is known.
     pub(super) fn product_forms(&self, state: &State, a: &Forms, b: &Forms) -> Forms {
+        let known = [(a, b), (b, a)].map(|(count, price)| self.known_products(state, count, price));
+        let exact = known.iter().find(|forms| matches!(forms, Forms::Exactly(_)));
+        exact.cloned().unwrap_or_else(|| {
+            let mut found = self.multiply(state, a, b);
+            known.iter().for_each(|forms| found.add(forms));
+            found.forms()
+        })
+    }
+
+    /// The same, but for what products tell that are kept track of.
+    pub(super) fn product_forms_anew(&self, state: &State, a: &Forms, b: &Forms) -> Forms {
+        match (known(state, a), known(state, b)) {
+            (_, Some(by)) => a.scaled(by),
+            (Some(by), _) => b.scaled(by),
+            _ => self.multiply(state, a, b).forms(),
+        }
+    }
+
+    fn multiply(&self, state: &State, a: &Forms, b: &Forms) -> Found {
         let (a_span, b_span) = (span(state, a), span(state, b));
         let mut found = Found::default();
         for (count, price) in [(a, b), (b, a)] {
@@ -49,11 +68,11 @@ impl Run<'_, '_> {
         for (forms, own, by) in [(a, a_span, b_span), (b, b_span, a_span)] {
             part_of(state, forms, own, by).iter().for_each(|forms| found.add(forms));
         }
-        found.forms()
+        found
     }
 
     /// How many of a price there are in a sum, times the price, is no more than the sum: `min(n, floor(oil / cost)) * cost`.
-    fn affordable(&self, state: &State, count: &Forms, price: &Forms) -> SmallVec<[Forms; 1]> {
+    pub(super) fn affordable(&self, state: &State, count: &Forms, price: &Forms) -> SmallVec<[Forms; 1]> {
         let (true, Forms::Exactly(price)) = (self.has_own_terms(), price) else { return SmallVec::new() };
         let ends = |slot| state.ends(slot);
         let sums = state.terms.iter().filter_map(|&(slot, term)| {

@@ -305,6 +305,8 @@ pub struct Known {
     pub steps: Shared<Arc<PendingStep>>,
     /// What was written since the last settling.
     pub unseen: Shared<Unseen>,
+    /// Modes, and numbers that hang on them, that were written since the last settling.
+    pub modes: Shared<Slot>,
     /// Signals that were certainly sent since the last wait and whose answer is certain to do something; whether to the own
     /// instance.
     pub sent: Shared<(SignalId, bool)>,
@@ -572,7 +574,7 @@ impl Known {
         });
         let other = level.as_ref().unwrap_or(other);
         let facts = if self.facts.is_empty() && other.facts.is_empty() {
-            Facts::default()
+            self.facts.clone()
         } else {
             self.facts.join(&|slot| self.ends(slot), &other.facts, &|slot| other.ends(slot), in_loop)
         };
@@ -603,6 +605,7 @@ impl Known {
         }
         other.doubted.iter().for_each(|&slot| self.doubted.push_new(slot));
         other.moved_bounds.iter().for_each(|&slot| self.moved_bounds.push_new(slot));
+        other.modes.iter().for_each(|&slot| self.modes.push_new(slot));
         self.removed.retain(|slot| other.removed.contains(slot));
         self.sent.retain(|sent| other.sent.contains(sent));
         self.at_once |= other.at_once;

@@ -4,7 +4,7 @@
 //! `let` is given counts too where it is a quotient: what is asked of the `let` tells of what was divided.
 
 use crate::project::builtin::Builtin;
-use crate::project::{Meaning, ScriptUnit};
+use crate::project::{Meaning, Place, ScriptUnit};
 use crate::registry::Type;
 use crate::script::ast::*;
 use rustc_hash::FxHashMap;
@@ -99,6 +99,23 @@ pub fn is_term(unit: &ScriptUnit, expr: ExprId) -> bool {
 #[must_use]
 pub fn is_abs(unit: &ScriptUnit, expr: ExprId) -> bool {
     unit.meaning(expr) == Meaning::Builtin(Builtin::Abs)
+}
+
+/// Whether an expression multiplies a local with a place: as the local is given something else, so is the product.
+#[must_use]
+pub fn is_product_of_local(unit: &ScriptUnit, expr: ExprId) -> bool {
+    let ExprKind::Binary(BinaryOp::Multiply, left, right) = unit.tree.expr(expr).kind else { return false };
+    let places = [left, right].map(|side| unit.place_of(side).map(|place| unit.place(place)));
+    places.iter().all(Option::is_some) && places.iter().flatten().any(|place| matches!(place, Place::Local(_)))
+}
+
+/// What a product multiplies a procedure's call with, and the call.
+#[must_use]
+pub fn times_call(unit: &ScriptUnit, expr: ExprId) -> Option<(ExprId, ExprId)> {
+    let ExprKind::Binary(BinaryOp::Multiply, left, right) = unit.tree.expr(expr).kind else { return None };
+    let is_call = |side| matches!(unit.meaning(side), Meaning::Procedure(_)) && unit.ty(side).is_numeric();
+    let pair = if is_call(left) { (left, right) } else { (right, left) };
+    (is_call(pair.0) && unit.place_of(pair.1).is_some()).then_some(pair)
 }
 
 /// Whether an expression is a quotient of places.

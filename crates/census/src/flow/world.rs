@@ -15,6 +15,7 @@ mod given;
 mod going;
 mod held_out;
 mod lent;
+mod modes;
 mod once;
 mod outlook;
 mod partings;
@@ -29,6 +30,7 @@ mod written;
 pub use effects::{Effect, Together};
 pub use entry_tests::entry_tests;
 pub(super) use going::may_be_among;
+pub use modes::{ModeSlots, PairId};
 pub use outlook::Asked;
 pub use questions::{Counted, Unreached};
 pub use waiting::{Beside, Extent, Others, Part};
@@ -176,6 +178,8 @@ pub struct World<'p> {
     beginnings: fresh::Beginnings,
     /// What cells hold that something is certain to give a value to as things begin.
     given: given::Given,
+    /// The modes that numbers hang on.
+    modes: modes::Modes,
     /// What was written last to cells that went.
     partings: partings::Partings,
     /// The actors whose `removed` handlers wait.
@@ -288,6 +292,7 @@ impl<'p> World<'p> {
             beforehand: Beforehand::default(),
             beginnings: fresh::Beginnings::default(),
             given: given::Given::default(),
+            modes: modes::Modes::default(),
             partings: partings::Partings::default(),
             lingering: FxHashSet::default(),
             senders: FxHashMap::default(),
@@ -1041,6 +1046,7 @@ fn is_slip(unit: &ScriptUnit, access: &Access) -> bool {
 }
 
 /// Where a cell lives.
+#[derive(Clone, Copy, PartialEq, Eq)]
 enum Home {
     Everywhere,
     Scene,

@@ -137,6 +137,7 @@ impl<'w> Run<'w, '_> {
         if self.stack.len() >= MOST_DEPTH || self.calls > self.most_calls {
             self.answered = None;
             self.call_unseen(state, id);
+            self.give_anything(state, expr);
             return vec![state.clone()];
         }
         let mut entry = state.clone();
@@ -186,9 +187,17 @@ impl<'w> Run<'w, '_> {
         self.calls > self.most_calls
     }
 
+    /// What a call gives that is not gone into.
+    pub(super) fn give_anything(&mut self, state: &mut State, call: ExprId) {
+        if let Some(slot) = self.table.slot(Key::Result(call)) {
+            self.put(state, slot, Abstract::of(anything(self.unit.ty(call))), &[], &[]);
+        }
+    }
+
     /// A call that is not gone into: everything that it may write can have any value it ever has.
     pub(super) fn call_unseen(&mut self, state: &mut State, id: ProcId) {
         let written = self.world.written_by(self.script, id);
+        self.see_any_modes(state, written);
         for (at, facts) in self.table.slots.iter().enumerate() {
             if facts.cell.is_some_and(|cell| written.contains(&cell)) {
                 let slot = Slot::try_from(at).unwrap_or(Slot::MAX);

@@ -68,6 +68,7 @@ impl<'w> Run<'w, '_> {
         });
         if recursion.given_up {
             self.call_unseen(state, id);
+            self.give_anything(state, expr);
             return vec![state.clone()];
         }
         let Some(mut left) = recursion.left.clone() else { return Vec::new() };
@@ -85,7 +86,7 @@ impl<'w> Run<'w, '_> {
         let unit = self.unit;
         let is_local = |facts: &SlotFacts| match facts.key {
             Key::Place(place) => matches!(unit.place(place), Place::Local(_)),
-            Key::Result(_) | Key::Rounds(_) | Key::RoundsOver(_) | Key::Term(_) => true,
+            Key::Result(_) | Key::Rounds(_) | Key::RoundsOver(_) | Key::Term(_) | Key::Product(..) => true,
             _ => false,
         };
         let all = self.table.slots.iter().enumerate().filter(|(_, facts)| is_local(facts));

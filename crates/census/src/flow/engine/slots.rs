@@ -1,6 +1,7 @@
 //! What each place of a handler stands for: its slots, and how they hang together.
 
 use crate::flow::access::Used;
+use crate::flow::world::ModeSlots;
 use crate::project::InvariantFacts;
 
 use super::*;
@@ -24,6 +25,8 @@ pub enum Key {
     RoundsOver(PlaceId),
     /// What a term gave that stands in several places, by each of those.
     Term(ExprId),
+    /// What a procedure's call gave, times the place that a name stands for.
+    Product(ExprId, ExprId),
 }
 
 /// One end of a slot's range.
@@ -168,6 +171,12 @@ pub struct SlotTable {
     pub counts: Vec<(Slot, OwnerId)>,
     /// Whether there are terms.
     pub has_terms: bool,
+    /// Whether the bodies are so long that less is known of what goes together.
+    pub is_long: bool,
+    /// The modes with the numbers that hang on them.
+    pub modes: Vec<ModeSlots>,
+    /// The products that are kept track of.
+    pub(super) products: Vec<products::Product>,
 }
 
 impl SlotTable {
@@ -238,22 +247,11 @@ impl SlotTable {
             + used.counted.len()
             + used.rounds.len()
             + used.rounds_over.len()
-            + used.terms.len();
+            + used.terms.len()
+            + used.products.len();
         table.slots.reserve_exact(1 + used.places.len() + others);
         table.scene = table.add(Key::Scene, Type::Text, None, None);
-        for &place in &used.places {
-            let cell = world.project.cell_of(unit, place);
-            let variable = match unit.place(place) {
-                Place::Variable(variable, base) => {
-                    let slot = Slot::try_from(table.slots.len()).unwrap_or(Slot::MAX);
-                    table.by_variable.insert((variable, base), slot);
-                    Some((variable, base))
-                }
-                _ => None,
-            };
-            let slot = table.add(Key::Place(place), unit.place_types[place.index()], cell, variable);
-            table.slots[slot as usize].fixed = cell.and_then(|cell| world.fixed(cell));
-        }
+        table.add_places(world, unit, &used.places);
         for &call in &used.results {
             table.add(Key::Result(call), unit.ty(call), None, None);
         }
@@ -275,18 +273,53 @@ impl SlotTable {
             table.by_key.extend(places.iter().map(|&term| (Key::Term(term), slot)));
         }
         table.has_terms = !used.terms.is_empty();
+        table.is_long = used.is_long;
+        table.find_products(unit, used);
         table.flags = used.flags.iter().filter_map(|&flag| table.slot(Key::Place(flag))).collect();
         table.flags.extend(table.flags_of_invariants(world));
         let given = used.results.iter().filter(|&&call| unit.ty(call).is_numeric()).map(|&call| Key::Result(call));
         let amounts = used.amounts.iter().map(|&place| Key::Place(place)).chain(given);
-        table.amounts = amounts.filter_map(|key| table.slot(key)).collect();
+        table.amounts = amounts.filter(|_| !used.is_long).filter_map(|key| table.slot(key)).collect();
         table.link(world, unit);
-        let all = (0..).zip(&table.slots);
-        table.limited =
-            all.filter(|(_, facts)| facts.min.is_some() || facts.max.is_some()).map(|(slot, _)| slot).collect();
-        let bases: BTreeSet<Base> = table.by_variable.keys().map(|&(_, base)| base).collect();
-        table.bases = bases.into_iter().filter(|base| *base != Base::One).collect();
+        table.find_limited();
         table
+    }
+
+    /// The same table with more places, which stand behind all others: what is known by slot stays so.
+    #[must_use]
+    pub fn with_places(&self, world: &World<'_>, unit: &ScriptUnit, places: &[PlaceId]) -> Self {
+        let mut table = self.clone();
+        for facts in &mut table.slots {
+            (facts.links, facts.holder, facts.group) = (None, None, None);
+        }
+        table.add_places(world, unit, places);
+        table.link(world, unit);
+        table.find_limited();
+        table
+    }
+
+    fn add_places(&mut self, world: &World<'_>, unit: &ScriptUnit, places: &[PlaceId]) {
+        for &place in places {
+            let cell = world.project.cell_of(unit, place);
+            let variable = match unit.place(place) {
+                Place::Variable(variable, base) => {
+                    let slot = Slot::try_from(self.slots.len()).unwrap_or(Slot::MAX);
+                    self.by_variable.insert((variable, base), slot);
+                    Some((variable, base))
+                }
+                _ => None,
+            };
+            let slot = self.add(Key::Place(place), unit.place_types[place.index()], cell, variable);
+            self.slots[slot as usize].fixed = cell.and_then(|cell| world.fixed(cell));
+        }
+    }
+
+    fn find_limited(&mut self) {
+        let all = (0..).zip(&self.slots);
+        self.limited =
+            all.filter(|(_, facts)| facts.min.is_some() || facts.max.is_some()).map(|(slot, _)| slot).collect();
+        let bases: BTreeSet<Base> = self.by_variable.keys().map(|&(_, base)| base).collect();
+        self.bases = bases.into_iter().filter(|base| *base != Base::One).collect();
     }
 
     /// The `bool` variables of invariants that say something of others here, too: which way was taken decides between them.
@@ -301,7 +334,7 @@ impl SlotTable {
         named.map(|(slot, _)| slot).collect()
     }
 
-    fn add(&mut self, key: Key, ty: Type, cell: Option<CellId>, variable: Option<(VarId, Base)>) -> Slot {
+    pub(super) fn add(&mut self, key: Key, ty: Type, cell: Option<CellId>, variable: Option<(VarId, Base)>) -> Slot {
         let slot = Slot::try_from(self.slots.len()).unwrap_or(Slot::MAX);
         let facts = SlotFacts {
             key,

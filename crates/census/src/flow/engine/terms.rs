@@ -22,30 +22,47 @@ impl Run<'_, '_> {
         self.table.has_terms && self.foreign.is_none()
     }
 
-    /// What a comparison has told may tell more of a distance: of `abs(n)`, once `n` is known to be above zero.
-    pub(in crate::flow) fn tell_distances(&self, state: Option<State>, compared: [ExprId; 2]) -> Option<State> {
+    /// What a comparison has told may tell more of a distance: of `abs(n)`, once `n` is known to be above zero; and of a
+    /// product, once a factor is known to be zero.
+    pub(in crate::flow) fn tell_terms(&self, state: Option<State>, compared: [ExprId; 2]) -> Option<State> {
         let mut state = state?;
         if !self.has_own_terms() {
             return Some(state);
         }
-        let distances = state.terms.iter().copied().filter(|&(_, term)| is_abs(self.unit, term));
-        let mut distances: SmallVec<[(Slot, ExprId); 4]> = distances.collect();
-        if !distances.is_empty() {
+        let is_told = |&(slot, term): &(Slot, ExprId)| is_abs(self.unit, term) || self.table.tracks(slot);
+        let mut told: SmallVec<[(Slot, ExprId); 4]> = state.terms.iter().copied().filter(is_told).collect();
+        if !told.is_empty() {
             let [left, right] = compared.map(|expr| self.reads(expr));
-            distances
-                .retain(|(_, term)| self.reads(*term).iter().any(|slot| left.contains(slot) || right.contains(slot)));
+            told.retain(|(_, term)| self.reads(*term).iter().any(|slot| left.contains(slot) || right.contains(slot)));
         }
-        for (slot, term) in distances {
-            let (forms, own) = (self.shape_forms(&state, term), Linear::slot(slot));
-            let above = forms.uppers().iter().map(|form| own.plus(form, -1.0));
-            let below = forms.lowers().iter().map(|form| form.plus(&own, -1.0));
-            for form in above.chain(below).filter(Linear::is_known) {
-                if !state.facts.implies(&form, &|slot| state.ends(slot)) {
-                    state.assume(form)?;
-                }
-            }
+        for (slot, term) in told {
+            self.tell_term(&mut state, slot, term)?;
         }
         Some(state)
+    }
+
+    /// What is known by now of a term; none where that can't be.
+    fn tell_term(&self, state: &mut State, slot: Slot, term: ExprId) -> Option<()> {
+        let forms = match self.table.factors(slot) {
+            Some([a, b]) => self.product_forms_anew(state, &self.slot_forms(a), &self.slot_forms(b)),
+            None => self.shape_forms(state, term),
+        };
+        let own = Linear::slot(slot);
+        let above = forms.uppers().iter().map(|form| own.plus(form, -1.0));
+        let below = forms.lowers().iter().map(|form| form.plus(&own, -1.0));
+        for form in above.chain(below).filter(Linear::is_known) {
+            if !state.facts.implies(&form, &|slot| state.ends(slot)) {
+                state.assume(form)?;
+            }
+        }
+        Some(())
+    }
+
+    pub(super) fn add_term(&self, state: &mut State, term: (Slot, ExprId)) {
+        if state.terms.len() >= MOST_TERMS {
+            state.terms.to_mut().remove(0);
+        }
+        state.terms.push(term);
     }
 
     /// Takes in what an expression gives, if it is such a term; gives what is known of that altogether.
@@ -55,15 +72,16 @@ impl Run<'_, '_> {
             let known = &mut state.values[slot as usize].value;
             let both = known.meet(&value).unwrap_or(value);
             known.clone_from(&both);
+            if self.table.tracks(slot) {
+                // Where that can't be nothing comes here, so nothing needs to be told of it.
+                let _ = self.tell_term(state, slot, expr);
+            }
             return both;
         }
         let forms = self.forms(state, expr);
         let value = self.narrowed(state, value, &forms);
         self.put(state, slot, Abstract::of(value.clone()), forms.uppers(), forms.lowers());
-        if state.terms.len() >= MOST_TERMS {
-            state.terms.to_mut().remove(0);
-        }
-        state.terms.push((slot, expr));
+        self.add_term(state, (slot, expr));
         value
     }
 }

@@ -17,7 +17,9 @@ impl World<'_> {
                 let (least, most) = (self.least_count(handler, actor), self.count_in(handler, actor).most);
                 Abstract::of(Value::Num(Num::range(least, most, true)))
             }
-            Key::Result(_) | Key::Rounds(_) | Key::RoundsOver(_) | Key::Term(_) => Abstract::of(anything(facts.ty)),
+            Key::Result(_) | Key::Rounds(_) | Key::RoundsOver(_) | Key::Term(_) | Key::Product(..) => {
+                Abstract::of(anything(facts.ty))
+            }
             Key::Place(place) => match unit.place(place) {
                 Place::Local(local) => self.entry_of_local(handler, unit, local, facts.ty),
                 Place::Was => self.entry_of_was(handler, unit, facts.ty),

@@ -45,6 +45,7 @@ impl World<'_> {
                 break;
             }
         }
+        self.look_by_modes(&mut found);
         self.find_unreached_writes(&found);
         found
     }

@@ -111,7 +111,7 @@ impl World<'_> {
     }
 
     /// The ends of a cell's range as the run begins.
-    fn ends_at_start(&self, cell: CellId) -> [Option<f64>; 2] {
+    pub(super) fn ends_at_start(&self, cell: CellId) -> [Option<f64>; 2] {
         let registry = &self.project.registry;
         let Cell::Variable(id) = self.project.cells[cell.index()] else { return [None; 2] };
         let variable = registry.var(id);

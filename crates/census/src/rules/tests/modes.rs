@@ -1,0 +1,126 @@
+//! Numbers that hang on a mode: a countdown that runs while a flag is set, a swing from one end to the other.
+
+use crate::rules::testing::expect_in_scripts;
+
+const STATE: &str = r#"[variables.office]
+left = { type = "int", scope = "global", default = 0, min = 0, max = 50, engine = "reads" }
+oil = { type = "int", scope = "global", default = 20, min = 0, max = 100, engine = "reads" }
+state = { type = "enum", scope = "global", default = "idle", values = ["idle", "out", "back"], engine = "reads" }
+"#;
+
+fn judged(handlers: &str) {
+    expect_in_scripts(STATE, &[&format!("script desk for office\n\n{handlers}")]);
+}
+
+const COUNTDOWN: &str = "private busy: bool = false
+
+on bell when not busy {
+    busy = true
+    left = 10
+}
+
+on every 1s when busy {
+    left -= 1
+    if left == 0 {
+        busy = false
+    }
+}
+";
+
+#[test]
+fn a_countdown_runs_while_a_flag_is_set() {
+    judged(COUNTDOWN);
+    judged(&COUNTDOWN.replace("left == 0", "left < 1"));
+    let told = |from: &str, to: &str| {
+        let script = COUNTDOWN.replace("    left -= 1\n", "    left -= 1 // ~ range/can-fall-below\n");
+        assert!(script.contains(from));
+        judged(&script.replace(from, to));
+    };
+    told("busy: bool = false", "busy: bool = true");
+    told("        busy = false\n", "        busy = oil > 3\n");
+    told("    left = 10\n", "    left = 0\n");
+    told("on bell when not busy", "on bumped when busy {\n    left = 0\n}\n\non bell when not busy");
+    told("on bell when not busy", "on bumped {\n    busy = true\n}\n\non bell when not busy");
+}
+
+#[test]
+fn another_script_may_take_from_the_countdown() {
+    expect_in_scripts(
+        &STATE.replace("left = { ", "left = { writers = [\"tide\"], "),
+        &[
+            &format!(
+                "script desk for office\n\n{}",
+                COUNTDOWN.replace("    left -= 1\n", "    left -= 1 // ~ range/can-fall-below\n")
+            ),
+            "script tides for tide\n\non bumped {\n    office.left = 0\n}\n",
+        ],
+    );
+}
+
+#[test]
+fn a_number_swings_from_end_to_end() {
+    judged(
+        "private rising: bool = true
+
+on every 1s {
+    if rising {
+        left += 1
+        if left >= left.max {
+            rising = false
+        }
+    } else {
+        left -= 1
+        if left <= left.min {
+            rising = true
+        }
+    }
+}
+",
+    );
+    let swings = "private way: int = 1
+
+on every 1s {
+    left += way
+    if left >= left.max or left <= left.min {
+        way = -way
+    }
+}
+";
+    judged(swings);
+    judged(&format!(
+        "{}\non bell {{\n    way = -way\n}}\n",
+        swings.replace("left += way", "left += way // ~ range/can-exceed range/can-fall-below")
+    ));
+}
+
+#[test]
+fn what_is_out_has_something_to_burn() {
+    let trips = "on bell {
+    match state {
+        \"idle\" {
+            if oil > 0 {
+                state = \"out\"
+            }
+        }
+        \"back\" {
+            state = \"idle\"
+            oil = 20
+        }
+    }
+}
+
+on every 5s when state == \"out\" {
+    oil -= 1
+    if oil == 0 {
+        state = \"back\"
+    }
+}
+";
+    judged(trips);
+    judged(
+        &trips
+            .replace("if oil > 0", "if oil != 3")
+            .replace("    oil -= 1\n", "    oil -= 1 // ~ range/can-fall-below\n")
+            .replace("state = \"idle\"\n            oil = 20", "state = \"idle\"\n            oil = 0"),
+    );
+}
