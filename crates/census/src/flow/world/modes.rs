@@ -1,14 +1,15 @@
 //! What a number lies between while a mode holds: `timer` is 1 to 10 while `active` is true, and 0 while it is not. A mode is a
-//! cell of few values, a `bool`, an enum or a direction that is 1 or -1; what the number can be is kept apart by those (the
+//! cell of few values, a `bool`, an enum, a direction that is 1 or -1 or a count of a few; what the number can be is kept apart by those (the
 //! boolean partitioning of Jeannet, "Dynamic partitioning in linear relation analysis", 2003).
 //!
 //! Both must always be seen together: whoever writes one of them knows the other one of the same instance too.
 
-use super::super::access::AccessKind;
 use super::*;
 
 /// How many values a mode has at most.
 const MOST_VALUES: usize = 6;
+/// How far the values of a whole number lie apart at most, to be one.
+const MOST_SPAN: f64 = 32.0;
 /// In how many bodies each of the two is written at most: what many see to is seldom kept together.
 const MOST_WRITERS: usize = 8;
 /// After how many rounds numbers stop nowhere any more.
@@ -104,7 +105,7 @@ impl World<'_> {
         written.sort_unstable();
         written.dedup();
         written.retain(|cell| writers[cell.index()] <= MOST_WRITERS);
-        let modes = written.iter().map(|&cell| (cell, self.mode_values(script, accesses, cell)));
+        let modes = written.iter().map(|&cell| (cell, self.mode_values(cell)));
         let modes: Vec<(CellId, Vec<Value>)> =
             modes.filter(|(_, values)| !values.is_empty()).take(MOST_MODES).collect();
         let numbers: Vec<CellId> =
@@ -150,7 +151,7 @@ impl World<'_> {
     }
 
     /// The values that a cell can have, if it is a mode: none if it is not, or has too many.
-    fn mode_values(&self, script: ScriptId, accesses: &[Access], cell: CellId) -> Vec<Value> {
+    fn mode_values(&self, cell: CellId) -> Vec<Value> {
         let ty = match self.project.cells[cell.index()] {
             Cell::Variable(id) => self.project.registry.var(id).ty,
             Cell::Private(script, index) => self.project.script(script).privates[index as usize].ty,
@@ -158,50 +159,16 @@ impl World<'_> {
         if !self.is_all_known(cell) {
             return Vec::new();
         }
-        let values = match ty {
-            Type::Bool => [true, false].map(|yes| Value::Bool { yes, no: !yes }).into(),
-            Type::Enum(of) => match self.any_of(of) {
+        let values = match (ty, &self.reach[cell.index()]) {
+            (Type::Bool, _) => [true, false].map(|yes| Value::Bool { yes, no: !yes }).into(),
+            (Type::Enum(of), _) => match self.any_of(of) {
                 Value::Text(Some(all)) => all.iter().map(|&one| Value::Text(Some(smallvec![one]))).collect(),
                 _ => Vec::new(),
             },
-            Type::Int => self.directions(script, accesses, cell),
+            (Type::Int, Value::Num(num)) => few_numbers(num),
             _ => Vec::new(),
         };
         if values.len() > MOST_VALUES { Vec::new() } else { values }
-    }
-
-    /// The numbers that a cell is given, where all of them are written out, or turn it round.
-    fn directions(&self, script: ScriptId, accesses: &[Access], cell: CellId) -> Vec<Value> {
-        let Value::Num(num) = self.start_value_of(cell) else { return Vec::new() };
-        let Some(start) = num.single() else { return Vec::new() };
-        let unit = self.project.script(script);
-        let elsewhere = self.accesses.iter().enumerate().any(|(at, others)| {
-            at != script.index() && others.iter().any(|access| access.cell == cell && access.writes())
-        });
-        let (mut all, mut turns) = (vec![start], false);
-        for access in accesses.iter().filter(|access| access.cell == cell && access.writes()) {
-            let AccessKind::Write(AssignOp::Set, Some(value)) = access.kind else { return Vec::new() };
-            let is_turned =
-                |expr| unit.place_of(expr).is_some_and(|place| self.project.cell_of(unit, place) == Some(cell));
-            match (&unit.tree.expr(value).kind, self.literal(unit, value, Type::Int)) {
-                (ExprKind::Unary(UnaryOp::Minus, inner), _) if is_turned(*inner) => turns = true,
-                (_, Value::Num(num)) => match num.single() {
-                    Some(number) => all.push(number),
-                    None => return Vec::new(),
-                },
-                _ => return Vec::new(),
-            }
-        }
-        if turns {
-            all.extend(all.clone().iter().map(|number| -number));
-        }
-        all.sort_unstable_by(f64::total_cmp);
-        all.dedup();
-        let is_whole = all.iter().all(|number| number.fract() == 0.0);
-        if elsewhere || all.len() < 2 || !is_whole {
-            return Vec::new();
-        }
-        all.into_iter().map(|number| Value::Num(Num::constant(number, true))).collect()
     }
 
     /// Whether a cell is a number that goes with a mode: both begin, and go, at the same time.
@@ -508,4 +475,17 @@ impl World<'_> {
         let Pair { mode, number, .. } = self.modes.pairs[pair.index()];
         [mode, number].into_iter().any(|cell| self.left_at_parting(handler, cell).next().is_some())
     }
+}
+
+/// All that a whole number can be, where that is little.
+fn few_numbers(num: &Num) -> Vec<Value> {
+    let mut values = Vec::new();
+    let mut number = num.lo;
+    while num.hi - num.lo < MOST_SPAN && number <= num.hi {
+        if num.contains(number) {
+            values.push(Value::Num(Num::constant(number, true)));
+        }
+        number += 1.0;
+    }
+    values
 }

@@ -124,3 +124,25 @@ on every 5s when state == \"out\" {
             .replace("state = \"idle\"\n            oil = 20", "state = \"idle\"\n            oil = 0"),
     );
 }
+
+#[test]
+fn so_many_are_lent_and_each_takes_its_share() {
+    judged(
+        "private lent: int = 0
+
+on bell {
+    if lent < 3 {
+        lent += 1
+        left += 15
+    }
+}
+
+on every 7s {
+    if lent > 0 {
+        lent -= 1
+        left -= 15
+    }
+}
+",
+    );
+}
