@@ -9,8 +9,8 @@ use crate::script::ast::*;
 use crate::source::Span;
 use rustc_hash::{FxHashMap, FxHashSet};
 
-/// How many products of what procedures give are kept track of in one handler.
-const MOST_PRODUCTS: usize = 16;
+/// How many products are kept track of in one handler.
+pub const MOST_PRODUCTS: usize = 16;
 /// How many steps and ways a body has at most for that, and for what amounts have to do with other places.
 const LONG: usize = 600;
 
@@ -631,8 +631,7 @@ impl<'a> UsedBuilder<'a> {
                 }
                 if let Some((target, _, Some(value))) = parts.target {
                     self.expr(value);
-                    if self.unit.place_of(target).is_some_and(|place| matches!(self.unit.place(place), Place::Local(_)))
-                    {
+                    if is_local(self.unit, target) {
                         self.quotients(value);
                     }
                     // What a procedure has found out: its caller asks for the flag, not for the test.
@@ -807,19 +806,23 @@ impl PlaceIndex {
         index
     }
 
-    /// The place of another cell of the instance that a place is taken from, if the script names it.
+    /// The place of another cell of the instance that a place is taken from, if the script names it; the script's own instance is
+    /// named by that base.
     #[must_use]
-    pub fn beside(&self, project: &Project, unit: &ScriptUnit, place: PlaceId, cell: CellId) -> Option<PlaceId> {
+    pub fn beside(
+        &self,
+        project: &Project,
+        unit: &ScriptUnit,
+        (place, own): (PlaceId, Base),
+        cell: CellId,
+    ) -> Option<PlaceId> {
         let base = match unit.place(place) {
-            Place::Variable(_, base) => Some(base),
-            _ => None,
+            Place::Variable(_, base) => base,
+            _ => own,
         };
         match project.variable_of(cell) {
-            Some(variable) => match base {
-                Some(base) => self.get(variable, base),
-                None => self.get(variable, Base::Own).or_else(|| self.get(variable, Base::One)),
-            },
-            None => self.privates.get(&cell).copied().filter(|_| matches!(base, None | Some(Base::Own | Base::One))),
+            Some(variable) => self.get(variable, base),
+            None => self.privates.get(&cell).copied().filter(|_| base == own),
         }
     }
 

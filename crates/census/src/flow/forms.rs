@@ -218,11 +218,7 @@ impl Run<'_, '_> {
 
     /// The forms of a product.
     pub(super) fn times(&self, state: &State, a: &Forms, b: &Forms) -> Forms {
-        match (known(state, a), known(state, b)) {
-            (_, Some(by)) => a.scaled(by),
-            (Some(by), _) => b.scaled(by),
-            _ => self.product_forms(state, a, b),
-        }
+        by_number(state, a, b).unwrap_or_else(|| self.product_forms(state, a, b))
     }
 
     /// The one value of an expression that can have no other.
@@ -311,8 +307,17 @@ impl Run<'_, '_> {
     }
 }
 
+/// The forms of a product of which one factor is known.
+pub(super) fn by_number(state: &State, a: &Forms, b: &Forms) -> Option<Forms> {
+    match (known(state, a), known(state, b)) {
+        (_, Some(by)) => Some(a.scaled(by)),
+        (Some(by), _) => Some(b.scaled(by)),
+        _ => None,
+    }
+}
+
 /// The one value of a number that can have no other.
-pub(super) fn known(state: &State, forms: &Forms) -> Option<f64> {
+fn known(state: &State, forms: &Forms) -> Option<f64> {
     let form = forms.uppers().first()?;
     if forms.uppers().len() != 1 || forms.lowers().first() != Some(form) {
         return None;

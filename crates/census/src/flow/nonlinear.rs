@@ -2,7 +2,7 @@
 
 use super::access::walk_expr;
 use super::engine::Run;
-use super::forms::{Forms, Side, common, known, scaled, span};
+use super::forms::{Forms, Side, by_number, common, scaled, span};
 use super::linear::Linear;
 use super::state::State;
 use crate::registry::Type;
@@ -52,11 +52,7 @@ impl Run<'_, '_> {
 
     /// The same, but for what products tell that are kept track of.
     pub(super) fn product_forms_anew(&self, state: &State, a: &Forms, b: &Forms) -> Forms {
-        match (known(state, a), known(state, b)) {
-            (_, Some(by)) => a.scaled(by),
-            (Some(by), _) => b.scaled(by),
-            _ => self.multiply(state, a, b).forms(),
-        }
+        by_number(state, a, b).unwrap_or_else(|| self.multiply(state, a, b).forms())
     }
 
     fn multiply(&self, state: &State, a: &Forms, b: &Forms) -> Found {

@@ -23,6 +23,7 @@ mod questions;
 mod repeats;
 mod sent;
 mod stops;
+mod touched;
 mod unread;
 mod waiting;
 mod written;
@@ -179,7 +180,7 @@ pub struct World<'p> {
     /// What cells hold that something is certain to give a value to as things begin.
     given: given::Given,
     /// The modes that numbers hang on.
-    modes: modes::Modes,
+    modes: Vec<modes::Pair>,
     /// What was written last to cells that went.
     partings: partings::Partings,
     /// The actors whose `removed` handlers wait.
@@ -292,7 +293,7 @@ impl<'p> World<'p> {
             beforehand: Beforehand::default(),
             beginnings: fresh::Beginnings::default(),
             given: given::Given::default(),
-            modes: modes::Modes::default(),
+            modes: Vec::new(),
             partings: partings::Partings::default(),
             lingering: FxHashSet::default(),
             senders: FxHashMap::default(),
@@ -749,23 +750,22 @@ impl<'p> World<'p> {
 
     // ---- reach ----
 
+    /// What a cell starts as.
+    fn start_value_of(&self, cell: CellId) -> Value {
+        match self.project.cells[cell.index()] {
+            Cell::Variable(id) => self.start_of(id),
+            Cell::Private(script, index) => {
+                let unit = self.project.script(script);
+                let ty = unit.privates[index as usize].ty;
+                let start = unit.tree.privates[index as usize].start;
+                start.map_or_else(|| nothing(ty), |start| self.literal(unit, start, ty))
+            }
+        }
+    }
+
     fn start_reach(&mut self) {
         let registry = &self.project.registry;
-        let mut reach = Vec::with_capacity(self.project.cells.len());
-        for cell in &self.project.cells {
-            reach.push(match cell {
-                Cell::Variable(id) => self.start_of(*id),
-                Cell::Private(script, index) => {
-                    let unit = self.project.script(*script);
-                    let ty = unit.privates[*index as usize].ty;
-                    match unit.tree.privates[*index as usize].start {
-                        Some(start) => self.literal(unit, start, ty),
-                        None => nothing(ty),
-                    }
-                }
-            });
-        }
-        self.reach = reach;
+        self.reach = (0..self.project.cells.len()).map(|at| self.start_value_of(CellId::at(at))).collect();
         for at in (0..self.unsettled.len()).filter(|&at| self.unsettled[at]) {
             let (ty, variable) = match self.project.cells[at] {
                 Cell::Variable(id) => (registry.var(id).ty, Some(id)),

@@ -3,11 +3,8 @@
 //! one way and `floor(oil / cost)` on the other, `trips * cost` is no more than `oil` on both.
 
 use super::*;
-use crate::flow::access::Used;
+use crate::flow::access::{MOST_PRODUCTS, Used};
 use crate::flow::forms::Side;
-
-/// How many products are kept track of in one handler.
-const MOST_PRODUCTS: usize = 16;
 
 /// A product that is kept track of.
 #[derive(Clone, Copy, Debug)]

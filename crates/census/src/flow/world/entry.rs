@@ -169,7 +169,7 @@ impl World<'_> {
         is_it && !matches!(self.home(cell), Home::Scene)
     }
 
-    fn has_default(&self, cell: CellId) -> bool {
+    pub(super) fn has_default(&self, cell: CellId) -> bool {
         match self.project.cells[cell.index()] {
             Cell::Variable(id) => {
                 let variable = self.project.registry.var(id);

@@ -1,10 +1,12 @@
 //! What a number lies between while a mode holds: `timer` is 1 to 10 while `active` is true, and 0 while it is not. A mode is a
-//! cell of few values, a `bool`, an enum, a direction that is 1 or -1 or a count of a few; what the number can be is kept apart by those (the
-//! boolean partitioning of Jeannet, "Dynamic partitioning in linear relation analysis", 2003).
+//! cell of few values, a `bool`, an enum, a direction that is 1 or -1 or a count of a few; what the number can be is kept apart
+//! by those (the boolean partitioning of Jeannet, "Dynamic partitioning in linear relation analysis", 2003).
 //!
 //! Both must always be seen together: whoever writes one of them knows the other one of the same instance too.
 
+use super::touched::Touched;
 use super::*;
+use crate::registry::{Lifetime, Overflow};
 
 /// How many values a mode has at most.
 const MOST_VALUES: usize = 6;
@@ -12,14 +14,16 @@ const MOST_VALUES: usize = 6;
 const MOST_SPAN: f64 = 32.0;
 /// In how many bodies each of the two is written at most: what many see to is seldom kept together.
 const MOST_WRITERS: usize = 8;
+/// How many steps the handlers have at most that write one of the two.
+const MOST_STEPS: usize = 1200;
 /// After how many rounds numbers stop nowhere any more.
 const LAST_ROUND: usize = 30;
 /// How often the handlers are run at most.
 const MOST_ROUNDS: usize = 40;
 /// How many modes, and how many numbers, are looked at in one script.
-const MOST_MODES: usize = 32;
+const MOST_MODES: usize = 64;
 /// How many of them are looked at together.
-const MOST_PAIRS: usize = 12;
+const MOST_PAIRS: usize = 48;
 
 ids! {
     /// A number and a mode that it hangs on.
@@ -28,23 +32,11 @@ ids! {
 
 /// A number and a mode that it hangs on.
 #[derive(Debug)]
-struct Pair {
+pub(super) struct Pair {
     mode: CellId,
     number: CellId,
     /// What the mode can be, and what the number is then; none where they were never seen so.
     within: Vec<(Value, Option<Value>)>,
-}
-
-impl Pair {
-    fn is_of(&self, mode: CellId, number: CellId) -> bool {
-        (self.mode, self.number) == (mode, number)
-    }
-}
-
-/// All modes that numbers hang on.
-#[derive(Debug, Default)]
-pub(super) struct Modes {
-    pairs: Vec<Pair>,
 }
 
 /// By pair and the place of the mode's value: what the number was seen to be.
@@ -52,6 +44,35 @@ type SeenInModes = FxHashMap<(PairId, usize), Value>;
 
 /// The cells that something hangs on that can go wrong.
 type AskedCells = SmallVec<[CellId; 4]>;
+
+/// The pairs by their cells.
+#[derive(Default)]
+struct Partners {
+    /// By cell: the pairs that it is one half of, with the other half.
+    all: FxHashMap<CellId, SmallVec<[(usize, CellId); 2]>>,
+    /// By mode: the same with its numbers.
+    numbers: FxHashMap<CellId, SmallVec<[(usize, CellId); 2]>>,
+}
+
+impl Partners {
+    fn of(pairs: &[Pair]) -> Self {
+        let mut partners = Self::default();
+        for (at, &Pair { mode, number, .. }) in pairs.iter().enumerate() {
+            partners.all.entry(mode).or_default().push((at, number));
+            partners.all.entry(number).or_default().push((at, mode));
+            partners.numbers.entry(mode).or_default().push((at, number));
+        }
+        partners
+    }
+
+    fn of_cell(&self, cell: CellId) -> &[(usize, CellId)] {
+        self.all.get(&cell).map_or(&[], |partners| partners)
+    }
+
+    fn numbers(&self, mode: CellId) -> &[(usize, CellId)] {
+        self.numbers.get(&mode).map_or(&[], |numbers| numbers)
+    }
+}
 
 /// A pair in the slots of a handler.
 #[derive(Clone, Copy, Debug)]
@@ -67,38 +88,28 @@ pub struct ModeSlots {
 impl World<'_> {
     /// What may go together of what is asked for in handlers: a mode and a number that a handler writes both, by what each other
     /// is.
-    fn find_pairs(&self, asked: &[AskedCells]) -> Vec<Pair> {
-        let writers = self.count_writers();
+    fn find_pairs(&self, touched: &Touched, asked: &[AskedCells]) -> Vec<Pair> {
+        let writers = touched.count_writers(self.project.cells.len());
+        let mut known: FxHashSet<(CellId, CellId)> = FxHashSet::default();
         let mut pairs: Vec<Pair> = Vec::new();
         for (script, _) in self.project.script_ids() {
-            let asking = self.handlers_of(script).filter(|id| !asked[id.index()].is_empty());
-            let numbers: FxHashSet<CellId> = asking.flat_map(|id| asked[id.index()].iter().copied()).collect();
+            let asking: Vec<HandlerId> = self.handlers_of(script).filter(|id| !asked[id.index()].is_empty()).collect();
+            let numbers: FxHashSet<CellId> = asking.iter().flat_map(|id| asked[id.index()].iter().copied()).collect();
             if numbers.is_empty() {
                 continue;
             }
-            let asks = |pair: &Pair| {
-                let mut handlers = self.handlers_of(script);
-                handlers.any(|id| asked[id.index()].contains(&pair.number) && self.reads(id, pair.mode))
+            let is_asked = |pair: &Pair| {
+                let asks =
+                    |id: &HandlerId| touched.reads(self, *id, pair.mode) && asked[id.index()].contains(&pair.number);
+                asking.iter().any(asks)
             };
-            let is_new = |pair: &Pair| !pairs.iter().any(|known| known.is_of(pair.mode, pair.number));
-            let found: Vec<Pair> = self.pairs_in(script, &numbers, &writers).into_iter().filter(is_new).collect();
-            pairs.extend(found.into_iter().filter(asks).take(MOST_PAIRS));
+            let found = self.pairs_in(script, touched, &numbers, &writers).into_iter().filter(is_asked);
+            pairs.extend(found.filter(|pair| known.insert((pair.mode, pair.number))).take(MOST_PAIRS));
         }
         pairs
     }
 
-    /// How many bodies write each cell.
-    fn count_writers(&self) -> Vec<usize> {
-        let mut counts = vec![0; self.project.cells.len()];
-        for accesses in &self.accesses {
-            let written: FxHashSet<(Body, CellId)> =
-                accesses.iter().filter(|access| access.writes()).map(|access| (access.body, access.cell)).collect();
-            written.into_iter().for_each(|(_, cell)| counts[cell.index()] += 1);
-        }
-        counts
-    }
-
-    fn pairs_in(&self, script: ScriptId, asked: &FxHashSet<CellId>, writers: &[usize]) -> Vec<Pair> {
+    fn pairs_in(&self, script: ScriptId, touched: &Touched, asked: &FxHashSet<CellId>, writers: &[usize]) -> Vec<Pair> {
         let accesses = &self.accesses[script.index()];
         let mut written: Vec<CellId> =
             accesses.iter().filter(|access| access.writes()).map(|access| access.cell).collect();
@@ -113,7 +124,7 @@ impl World<'_> {
         let mut pairs: Vec<Pair> = Vec::new();
         for (mode, values) in &modes {
             let others = numbers.iter().filter(|&number| number != mode && self.may_hang_on(*number, *mode));
-            for &number in others.filter(|&&number| self.decide_each_other(script, *mode, number)) {
+            for &number in others.filter(|&&number| self.decide_each_other(script, touched, *mode, number)) {
                 let within = values.iter().map(|value| (value.clone(), None)).collect();
                 pairs.push(Pair { mode: *mode, number, within });
             }
@@ -122,18 +133,11 @@ impl World<'_> {
     }
 
     /// Whether some handler writes both, and reads one of them: in another one the flag may decide.
-    fn decide_each_other(&self, script: ScriptId, mode: CellId, number: CellId) -> bool {
+    fn decide_each_other(&self, script: ScriptId, touched: &Touched, mode: CellId, number: CellId) -> bool {
         self.handlers_of(script).any(|id| {
-            let (mut writes, mut reads) = ([false; 2], false);
-            for access in self.accesses_in(id) {
-                let at = [mode, number].iter().position(|cell| *cell == access.cell);
-                match at {
-                    Some(at) if access.writes() => writes[at] = true,
-                    Some(_) => reads = true,
-                    None => {}
-                }
-            }
-            writes == [true; 2] && reads
+            let both = [mode, number];
+            both.iter().all(|&cell| touched.writes(self, id, cell))
+                && both.iter().any(|&cell| touched.reads(self, id, cell))
         })
     }
 
@@ -147,7 +151,8 @@ impl World<'_> {
             && !self.unsettled[cell.index()]
             && !self.given_unread[cell.index()]
             && !self.cleared[cell.index()]
-            && !is_nothing(&self.start_value_of(cell))
+            && self.has_default(cell)
+            && !self.follows_a_bound(cell)
     }
 
     /// The values that a cell can have, if it is a mode: none if it is not, or has too many.
@@ -171,87 +176,75 @@ impl World<'_> {
         if values.len() > MOST_VALUES { Vec::new() } else { values }
     }
 
+    /// Whether a variable moves with a bound that moves, where nobody writes it.
+    fn follows_a_bound(&self, cell: CellId) -> bool {
+        let Cell::Variable(id) = self.project.cells[cell.index()] else { return false };
+        let variable = self.project.registry.var(id);
+        let moves = |bound: &Option<Bound>| match bound {
+            Some(Bound::Variable(other)) => self.fixed(CellId(other.0)).is_none(),
+            _ => false,
+        };
+        variable.overflow != Overflow::Error && (moves(&variable.min) || moves(&variable.max))
+    }
+
     /// Whether a cell is a number that goes with a mode: both begin, and go, at the same time.
     fn may_hang_on(&self, number: CellId, mode: CellId) -> bool {
-        let lasts = |cell: CellId| match self.project.cells[cell.index()] {
-            Cell::Variable(id) => self.project.registry.var(id).lifetime,
-            Cell::Private(..) => crate::registry::Lifetime::Run,
-        };
         let is_number = match self.project.cells[number.index()] {
-            Cell::Variable(id) => {
-                let variable = self.project.registry.var(id);
-                let moves = |bound: &Option<Bound>| match bound {
-                    Some(Bound::Variable(other)) => self.fixed(CellId(other.0)).is_none(),
-                    _ => false,
-                };
-                let follows = moves(&variable.min) || moves(&variable.max);
-                variable.ty.is_numeric() && !(variable.overflow != crate::registry::Overflow::Error && follows)
-            }
+            Cell::Variable(id) => self.project.registry.var(id).ty.is_numeric(),
             Cell::Private(script, index) => self.project.script(script).privates[index as usize].ty.is_numeric(),
         };
-        let scene = |cell: CellId| match self.project.cells[cell.index()] {
-            Cell::Variable(id) => Some(self.project.registry.var(id).owner),
-            Cell::Private(script, _) => self.project.script(script).scene,
-        };
-        let together = match (self.home(number), self.home(mode)) {
-            (Home::Scene, Home::Scene) => scene(number) == scene(mode),
-            (a, b) => a == b,
-        };
-        is_number && together && lasts(number) == lasts(mode) && self.is_all_known(number)
+        is_number && self.lasting_of(number) == self.lasting_of(mode) && self.is_all_known(number)
     }
 
-    /// What a cell starts as.
-    fn start_value_of(&self, cell: CellId) -> Value {
-        match self.project.cells[cell.index()] {
-            Cell::Variable(id) => self.start_of(id),
-            Cell::Private(script, index) => {
-                let unit = self.project.script(script);
-                let ty = unit.privates[index as usize].ty;
-                unit.tree.privates[index as usize]
-                    .start
-                    .map_or_else(|| nothing(ty), |start| self.literal(unit, start, ty))
+    /// Where a cell lives, the scene that it goes with where any is left, and how long it is kept. A private goes with the
+    /// scene that its script is for, or in.
+    fn lasting_of(&self, cell: CellId) -> (Home, Option<OwnerId>, Lifetime) {
+        let (scene, lifetime) = match self.project.cells[cell.index()] {
+            Cell::Variable(id) => {
+                let variable = self.project.registry.var(id);
+                ((variable.scope == Scope::Scene).then_some(variable.owner), variable.lifetime)
             }
-        }
+            Cell::Private(script, _) => (self.project.script(script).scene, Lifetime::Run),
+        };
+        (self.home(cell), scene.filter(|_| self.goes), lifetime)
     }
 
-    /// Puts down the pairs that stand, and the slots of them for these handlers: whoever writes one of the two comes to know
-    /// the other one, too.
+    /// Puts down the pairs that stand, and their slots for these handlers: whoever writes one of the two comes to know the
+    /// other one, too.
     fn put_down_pairs(&mut self, pairs: Vec<Pair>, handlers: &[HandlerId]) {
         let mut tables = std::mem::take(&mut self.tables);
+        let partners = Partners::of(&pairs);
+        let mut apart: FxHashSet<usize> = FxHashSet::default();
         for &id in handlers {
             let (unit, ..) = self.parts(id);
-            let missing = self.missing_places(&tables[id.index()], id, &pairs);
+            let missing = self.missing_places(&tables[id.index()], id, &partners);
             if !missing.is_empty() {
                 tables[id.index()] = tables[id.index()].with_places(self, unit, &missing);
             }
+            self.find_apart(&tables[id.index()], id, &partners, &mut apart);
         }
-        let stand = pairs.into_iter().filter(|pair| self.are_seen_together(&tables, handlers, pair));
-        self.modes.pairs = stand.collect();
+        self.modes =
+            pairs.into_iter().enumerate().filter(|(at, _)| !apart.contains(at)).map(|(_, pair)| pair).collect();
+        let partners = Partners::of(&self.modes);
         for &id in handlers {
-            let table = &mut tables[id.index()];
-            let slots = (0..).zip(&self.modes.pairs).flat_map(|(at, pair)| {
-                let found = self.slots_together(table, pair);
-                found.into_iter().map(move |(mode, number)| ModeSlots { pair: PairId(at), mode, number })
-            });
-            table.modes = slots.collect();
+            let together = self.slots_together(&tables[id.index()], &partners);
+            let slots = together.into_iter().map(|(at, mode, number)| ModeSlots { pair: PairId::at(at), mode, number });
+            tables[id.index()].modes = slots.collect();
         }
         self.tables = tables;
-        (0..self.modes.pairs.len()).for_each(|at| self.begin_pair(at));
+        (0..self.modes.len()).for_each(|at| self.begin_pair(at));
     }
 
     /// The places that a handler does not name yet of what it writes the other half of.
-    fn missing_places(&self, table: &SlotTable, handler: HandlerId, pairs: &[Pair]) -> Vec<PlaceId> {
+    fn missing_places(&self, table: &SlotTable, handler: HandlerId, partners: &Partners) -> Vec<PlaceId> {
         let (unit, ..) = self.parts(handler);
         let index = PlaceIndex::new(unit);
         let mut missing: Vec<PlaceId> = Vec::new();
         for access in self.accesses_in(handler).filter(|access| access.writes()) {
-            let others = pairs.iter().filter_map(|pair| match access.cell {
-                cell if cell == pair.mode => Some(pair.number),
-                cell if cell == pair.number => Some(pair.mode),
-                _ => None,
-            });
-            let places = others.filter_map(|cell| index.beside(self.project, unit, access.place, cell));
-            for place in places {
+            let others = partners.of_cell(access.cell).iter().map(|&(_, other)| other);
+            for place in others
+                .filter_map(|cell| index.beside(self.project, unit, (access.place, self.own_base(access.cell)), cell))
+            {
                 if table.slot(Key::Place(place)).is_none() && !missing.contains(&place) {
                     missing.push(place);
                 }
@@ -260,38 +253,52 @@ impl World<'_> {
         missing
     }
 
-    /// Whether all who write one of the two know the other one of the same instance.
-    fn are_seen_together(&self, tables: &[SlotTable], handlers: &[HandlerId], pair: &Pair) -> bool {
-        handlers.iter().all(|&handler| {
-            let table = &tables[handler.index()];
-            let is_written = |access: &&Access| access.writes() && [pair.mode, pair.number].contains(&access.cell);
-            let written = self.accesses_in(handler).filter(is_written);
-            let mut slots = written.filter_map(|access| table.slot(Key::Place(access.place))).peekable();
-            if slots.peek().is_none() {
-                return true;
+    /// Adds the pairs of which a handler writes one without knowing the other one of the same instance.
+    fn find_apart(&self, table: &SlotTable, handler: HandlerId, partners: &Partners, apart: &mut FxHashSet<usize>) {
+        let together = self.slots_together(table, partners);
+        for access in self.accesses_in(handler).filter(|access| access.writes()) {
+            let Some(slot) = table.slot(Key::Place(access.place)) else { continue };
+            for &(pair, _) in partners.of_cell(access.cell) {
+                let is_there =
+                    together.iter().any(|&(at, mode, number)| at == pair && (mode == slot || number == slot));
+                if !is_there {
+                    apart.insert(pair);
+                }
             }
-            let together = self.slots_together(table, pair);
-            slots.all(|slot| together.iter().any(|&(mode, number)| slot == mode || slot == number))
-        })
+        }
     }
 
-    /// The slots of both cells of one instance.
-    fn slots_together(&self, table: &SlotTable, pair: &Pair) -> Vec<(Slot, Slot)> {
-        let own = if matches!(self.home(pair.mode), Home::Instance(_)) { Base::Own } else { Base::One };
-        let of = |cell: CellId| {
-            let slots = (0..).zip(&table.slots).filter(move |(_, facts)| facts.cell == Some(cell));
-            slots.map(move |(slot, facts): (Slot, &SlotFacts)| (facts.base.unwrap_or(own), slot))
-        };
-        of(pair.mode)
-            .filter_map(|(base, mode)| {
-                of(pair.number).find(|&(other, _)| other == base).map(|(_, number)| (mode, number))
-            })
-            .collect()
+    /// The slots of both cells of one instance, by pair: that of the mode, that of the number.
+    fn slots_together(&self, table: &SlotTable, partners: &Partners) -> Vec<(usize, Slot, Slot)> {
+        let base_of = |facts: &SlotFacts, cell| facts.base.unwrap_or_else(|| self.own_base(cell));
+        let named =
+            (0..).zip(&table.slots).filter_map(|(slot, facts): (Slot, &SlotFacts)| Some((slot, facts, facts.cell?)));
+        let halves = named.filter(|(.., cell)| !partners.of_cell(*cell).is_empty());
+        let slots: FxHashMap<(CellId, Base), Slot> =
+            halves.map(|(slot, facts, cell)| ((cell, base_of(facts, cell)), slot)).collect();
+        let mut together: Vec<(usize, Slot, Slot)> = Vec::new();
+        for (&(mode, base), &slot) in &slots {
+            for &(pair, number) in partners.numbers(mode) {
+                together.extend(slots.get(&(number, base)).map(|&number| (pair, slot, number)));
+            }
+        }
+        together.sort_unstable();
+        together
+    }
+
+    /// Which instance a private is taken from: that of its script.
+    fn own_base(&self, cell: CellId) -> Base {
+        let registry = &self.project.registry;
+        match self.home(cell) {
+            Home::Instance(actor) if registry.is_many(actor) => Base::Own,
+            Home::Instance(actor) => registry.instances_of(actor).next().map_or(Base::Own, Base::Listed),
+            Home::Everywhere | Home::Scene => Base::One,
+        }
     }
 
     /// What the two are as a run, or an instance, begins.
     fn begin_pair(&mut self, at: usize) {
-        let Pair { mode, number, .. } = self.modes.pairs[at];
+        let Pair { mode, number, .. } = self.modes[at];
         let mut starts = vec![(self.start_value_of(mode), self.start_value_of(number))];
         if let (Cell::Variable(mode), Cell::Variable(number)) =
             (&self.project.cells[mode.index()], &self.project.cells[number.index()])
@@ -299,7 +306,7 @@ impl World<'_> {
             starts = self.starts_together(*mode, *number).unwrap_or(starts);
         }
         for (mode, number) in starts {
-            for (value, within) in &mut self.modes.pairs[at].within {
+            for (value, within) in &mut self.modes[at].within {
                 if mode.meet(value).is_some() {
                     *within = Some(within.as_ref().map_or_else(|| number.clone(), |known| known.join(&number)));
                 }
@@ -334,15 +341,21 @@ impl World<'_> {
         if asked.iter().all(SmallVec::is_empty) {
             return;
         }
-        let pairs = self.find_pairs(&asked);
+        let touched = Touched::new(self);
+        let mut pairs = self.find_pairs(&touched, &asked);
+        let writers = self.writers_of(&touched, &Partners::of(&pairs));
+        let of = |cell: CellId| writers.get(&cell).map_or(&[][..], Vec::as_slice);
+        pairs.retain(|pair| self.is_worth_it(of(pair.mode).iter().chain(of(pair.number)).copied()));
         if pairs.is_empty() {
             return;
         }
-        let has_part = |&id: &HandlerId| {
-            let asks = |pair: &Pair| asked[id.index()].contains(&pair.number) && self.reads(id, pair.mode);
-            self.can_begin(id) && pairs.iter().any(|pair| asks(pair) || self.writes(id, pair))
-        };
-        let handlers: Vec<HandlerId> = self.handler_ids().filter(has_part).collect();
+        let partners = Partners::of(&pairs);
+        let asks = |id: &HandlerId| asked[id.index()].iter().any(|cell| !partners.of_cell(*cell).is_empty());
+        let writes = pairs.iter().flat_map(|pair| of(pair.mode).iter().chain(of(pair.number)).copied());
+        let mut handlers: Vec<HandlerId> = self.handler_ids().filter(asks).chain(writes).collect();
+        handlers.retain(|&id| self.can_begin(id));
+        handlers.sort_unstable();
+        handlers.dedup();
         self.put_down_pairs(pairs, &handlers);
         if let Some(latest) = self.settle_modes(&handlers) {
             let judged = latest.into_iter().filter(|(id, _)| !asked[id.index()].is_empty());
@@ -354,7 +367,7 @@ impl World<'_> {
     /// end came.
     fn settle_modes(&mut self, handlers: &[HandlerId]) -> Option<FxHashMap<HandlerId, Vec<Event>>> {
         let mut latest: FxHashMap<HandlerId, Vec<Event>> = FxHashMap::default();
-        let mut active: FxHashSet<PairId> = (0..self.modes.pairs.len()).map(PairId::at).collect();
+        let mut active: FxHashSet<PairId> = (0..self.modes.len()).map(PairId::at).collect();
         let mut grown = active.clone();
         for round in 0..MOST_ROUNDS {
             let is_due = |id: &HandlerId| self.table(*id).modes.iter().any(|slots| grown.contains(&slots.pair));
@@ -386,17 +399,32 @@ impl World<'_> {
         self.accesses[script.index()].iter().filter(move |access| in_reach(access.body))
     }
 
-    fn writes(&self, handler: HandlerId, pair: &Pair) -> bool {
-        self.accesses_in(handler).any(|access| access.writes() && [pair.mode, pair.number].contains(&access.cell))
+    /// The handlers that write each of these cells.
+    fn writers_of(&self, touched: &Touched, partners: &Partners) -> FxHashMap<CellId, Vec<HandlerId>> {
+        let mut writers: FxHashMap<CellId, Vec<HandlerId>> = FxHashMap::default();
+        for id in self.handler_ids() {
+            for cell in touched.written(self, id).filter(|cell| !partners.of_cell(*cell).is_empty()) {
+                writers.entry(cell).or_default().push(id);
+            }
+        }
+        writers
     }
 
-    fn reads(&self, handler: HandlerId, cell: CellId) -> bool {
-        self.accesses_in(handler).any(|access| access.cell == cell && !access.writes())
+    /// Whether running these handlers again and again costs no more than it may.
+    fn is_worth_it(&self, writers: impl Iterator<Item = HandlerId>) -> bool {
+        let mut steps = 0;
+        for id in writers {
+            if self.calls_much(id) {
+                return false;
+            }
+            steps += self.size(id);
+        }
+        steps <= MOST_STEPS
     }
 
     /// Whether the modes of a pair tell any more of its number than what it ever is.
     fn tells(&self, pair: PairId) -> bool {
-        let Pair { number, within, .. } = &self.modes.pairs[pair.index()];
+        let Pair { number, within, .. } = &self.modes[pair.index()];
         let reach = &self.reach[number.index()];
         within.iter().any(|(_, known)| known.as_ref().is_none_or(|known| known.meet(reach).as_ref() != Some(reach)))
     }
@@ -433,12 +461,12 @@ impl World<'_> {
     /// The values of a pair's mode, with what the number is then.
     #[must_use]
     pub fn within_modes(&self, pair: PairId) -> &[(Value, Option<Value>)] {
-        &self.modes.pairs[pair.index()].within
+        &self.modes[pair.index()].within
     }
 
     /// The number of a pair.
     pub(super) fn number_of(&self, pair: PairId) -> CellId {
-        self.modes.pairs[pair.index()].number
+        self.modes[pair.index()].number
     }
 
     /// Takes in what the number of a pair was seen to be with the mode's value at that place of the list; says whether that is
@@ -447,12 +475,12 @@ impl World<'_> {
         let cell = self.number_of(pair);
         let Some(seen) = self.cell_within_bounds(cell, seen.clone()) else { return false };
         let stops = self.stops_by_modes(cell, round);
-        let known = self.modes.pairs[pair.index()].within[at].1.as_ref();
+        let known = self.modes[pair.index()].within[at].1.as_ref();
         let next = known.map_or_else(|| seen.clone(), |known| self.grown(cell, known, &seen, round > 0, &stops));
         if known == Some(&next) {
             return false;
         }
-        self.modes.pairs[pair.index()].within[at].1 = Some(next);
+        self.modes[pair.index()].within[at].1 = Some(next);
         true
     }
 
@@ -472,7 +500,7 @@ impl World<'_> {
     /// Whether what is written to a pair just before something goes can be seen as a handler begins.
     #[must_use]
     pub fn may_be_parted(&self, handler: HandlerId, pair: PairId) -> bool {
-        let Pair { mode, number, .. } = self.modes.pairs[pair.index()];
+        let Pair { mode, number, .. } = self.modes[pair.index()];
         [mode, number].into_iter().any(|cell| self.left_at_parting(handler, cell).next().is_some())
     }
 }

@@ -146,3 +146,58 @@ on every 7s {
 ",
     );
 }
+
+const TURNS: &str = "
+private left: bool = true
+
+on bell {
+    if left {
+        oil += 5 // +
+        left = false
+    } else {
+        oil -= 5 // -
+        left = true
+    }
+}
+";
+
+/// The one `tern` has this oil, and its script does this.
+fn judged_on_board(header: &str, lines: &str) {
+    let registry = "[owners.tern]
+kind = \"actor\"
+[variables.tern]
+oil = { type = \"int\", scope = \"instance\", default = 0, min = 0, max = 5, engine = \"reads\" }
+";
+    expect_in_scripts(
+        registry,
+        &[&format!("{header}\n{lines}"), "script tides for harbor\n\non bumped {\n    go marsh\n}\n"],
+    );
+}
+
+#[test]
+fn a_private_goes_with_the_scene_that_its_script_is_in() {
+    judged_on_board("script turning for tern", TURNS);
+    // Once `harbor` is left and entered again, `left` is true whatever the oil is.
+    let told = TURNS.replace("// +", "// ~ range/can-exceed").replace("// -", "// ~ range/can-fall-below");
+    judged_on_board("script turning for tern in harbor", &told);
+}
+
+#[test]
+fn one_that_begins_without_a_value_is_no_mode() {
+    let state = STATE.replace("oil = {", "up = { type = \"bool\", scope = \"global\", engine = \"reads\" }\noil = {");
+    expect_in_scripts(
+        &state,
+        &["script desk for office
+
+on bell when up { // ~ init/read-before-set
+    left -= 1 // ~ range/can-fall-below
+    up = false
+}
+
+on every 9s {
+    up = true
+    left = 1
+}
+"],
+    );
+}
