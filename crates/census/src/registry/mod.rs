@@ -537,8 +537,14 @@ impl Registry {
     /// The starting value of a variable for an instance: its own, or the default.
     #[must_use]
     pub fn start_of(&self, variable: VarId, instance: InstanceId) -> Option<&Value> {
+        self.own_start_of(variable, instance).or(self.var(variable).default.as_ref())
+    }
+
+    /// The starting value that an instance states for itself.
+    #[must_use]
+    pub fn own_start_of(&self, variable: VarId, instance: InstanceId) -> Option<&Value> {
         let own = self.instance(instance).start.iter().find(|start| start.variable == variable);
-        own.map(|start| &start.value).or(self.var(variable).default.as_ref())
+        own.map(|start| &start.value)
     }
 
     /// What a variable starts as, with its unit, in words: without a default it is unset, and a `ref` is none.

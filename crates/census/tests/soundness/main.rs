@@ -2,7 +2,7 @@
 //! And nothing may happen that the checks say can't. The same holds for the demo's scripts with slips in them.
 //!
 //! `OAKEN_PROGRAMS`, `OAKEN_SLIPS` and `OAKEN_RUNS` say how many programs of either kind, and how many runs of each;
-//! `OAKEN_SEED` where to begin.
+//! `OAKEN_SEED` where to begin. `OAKEN_PROJECT` names another folder to put slips into.
 
 mod claims;
 mod drive;

@@ -23,9 +23,10 @@ const CONFUSED: [(&str, &str); 16] = [
     (" 1", " 3"),
 ];
 
-/// The demo's project.
+/// The demo's project, or that of `OAKEN_PROJECT`: one whose scripts all lie in `scripts`.
 pub fn demo() -> Program {
-    let root = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo");
+    let demo = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo");
+    let root = std::env::var_os("OAKEN_PROJECT").map_or(demo, PathBuf::from);
     let read =
         |path: &Path| std::fs::read_to_string(path).unwrap_or_else(|error| panic!("{}: {error}", path.display()));
     let scripts = files(&root.join("scripts"));

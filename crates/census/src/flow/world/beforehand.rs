@@ -136,6 +136,6 @@ impl World<'_> {
         let registry = &self.project.registry;
         !self.spawned.contains_key(&actor)
             && registry.instances_of(actor).next().is_some()
-            && registry.instances_of(actor).all(|id| registry.start_of(variable, id).is_some())
+            && registry.instances_of(actor).all(|id| registry.own_start_of(variable, id).is_some())
     }
 }

@@ -141,8 +141,9 @@ impl World<'_> {
             }
             *none |= self.may_be_removed(of) || self.may_go_with_scene(of);
         }
-        let stand_in = facts.variable.is_some_and(|id| self.project.registry.var(id).placeholder)
-            && !self.assigned_before(handler, cell, base);
+        let has_own_start = |id: VarId| matches!(base, Some(Base::Listed(instance)) if self.project.registry.own_start_of(id, instance).is_some());
+        let stands_in = |id: VarId| self.project.registry.var(id).placeholder && !has_own_start(id);
+        let stand_in = facts.variable.is_some_and(stands_in) && !self.assigned_before(handler, cell, base);
         Abstract { unset: self.may_be_unset(handler, cell, base, facts.ty), stand_in, ..Abstract::of(value) }
     }
 

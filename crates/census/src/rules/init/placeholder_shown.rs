@@ -144,4 +144,29 @@ on touched(other) {
 "#],
         );
     }
+    #[test]
+    fn an_instance_s_own_starting_value_is_no_stand_in() {
+        let registry = r#"[instances.ann]
+of = "parcel"
+start = { label = "For Ann" }
+[variables]
+parcel.label = { type = "text", scope = "instance", default = "LABEL", placeholder = true }
+mailboat.title = { type = "text", scope = "instance", default = "TITLE", placeholder = true }
+"#;
+        let read = r#"script desk for office
+
+on bell {
+    show "{ann.label}"
+    show "{dawn_boat.title}" // ~ init/placeholder-shown
+}
+
+on touched(other: parcel) {
+    show "{other.label}" // MARK
+}
+"#;
+        expect(registry, &[&read.replace("// MARK", "")]);
+        // One that comes later has the default.
+        let told = read.replace("// MARK", "// ~ init/placeholder-shown");
+        expect(registry, &[&told, "script piers for harbor\n\non bell {\n    spawn parcel\n}\n"]);
+    }
 }
