@@ -73,7 +73,8 @@ impl World<'_> {
         let made = match (opening, self.home(cell)) {
             (Opening::Start, _) => true,
             (Opening::Spawn, Home::Instance(actor)) => own && unit.owner == Some(actor),
-            (Opening::Enter, Home::Scene) => unit.scene.is_some() && unit.scene == scene,
+            // Who hears every scene's finds the one that is loaded anew, and has no business with the others.
+            (Opening::Enter, Home::Scene) => unit.scene.is_none_or(|entered| Some(entered) == scene),
             _ => false,
         };
         made && named_once && !kept
