@@ -106,6 +106,19 @@ fn a_saved_witness_passes_once_the_mistake_is_mended() {
 }
 
 #[test]
+fn what_is_done_over_and_over_is_told_once() {
+    let script = "script games for tide
+on bell {
+    ask \"Play?\" {
+        choice \"Yes\" { height += 1 }
+        choice \"No\" { height = 0 }
+    }
+}
+";
+    proven_by(script, "range/can-exceed", 4, "`bell` then choice 1, 7 times over: `tide.height` is 7");
+}
+
+#[test]
 fn what_takes_several_different_steps_is_found() {
     let script = "script mast for tide
 on bell {

@@ -10,6 +10,7 @@ mod goal;
 mod otherwise;
 mod search;
 mod shrink;
+mod words;
 
 use crate::finding::Finding;
 use crate::flow::world::World;
@@ -133,8 +134,7 @@ fn replay(
         return None;
     }
     let steps = found.acts.iter().map(|act| crate::rehearsal::write::step_keys(project, act)).collect();
-    let done: Vec<String> = found.acts.iter().map(|act| words(project, act)).collect();
-    let done = if done.is_empty() { "the start of a run".to_owned() } else { done.join(", then ") };
+    let done = words::all(project, &found.acts);
     let seed = if found.seed == 0 { String::new() } else { format!(" (seed {})", found.seed) };
     Some(Witness { steps, sentence: format!("{done}{seed}: {}", outcome.text), rehearsal: text, fails })
 }
@@ -145,33 +145,6 @@ fn first_line(project: &Project, finding: &Finding, fails: bool) -> String {
         format!("Fails until {rule} at {place} is mended:")
     } else {
         format!("Does what {rule} at {place} says, though nothing that a rehearsal can name tells it:")
-    }
-}
-
-/// An act in words: "`touched` on `dawn_boat` 7 times".
-fn words(project: &Project, act: &Action) -> String {
-    let keys = crate::rehearsal::write::step_keys(project, act);
-    let value = |key: &str| keys.iter().find(|(name, _)| *name == key).map(|(_, value)| value.trim_matches('"'));
-    match act {
-        Action::Fire { times, .. } => {
-            let mut text = format!("`{}`", value("fire").unwrap_or(""));
-            if let Some(on) = value("on") {
-                text.push_str(&format!(" on `{on}`"));
-            }
-            if let Some(with) = value("with") {
-                text.push_str(&format!(" with {}", with.trim_matches(['{', '}', ' '])));
-            }
-            if *times > 1 {
-                text.push_str(&format!(" {times} times"));
-            }
-            text
-        }
-        Action::Pass(_) => format!("{} pass", value("pass").unwrap_or("")),
-        Action::Choose(choice) => format!("choice {}", choice + 1),
-        Action::Set(_) => format!("the game sets {}", value("set").unwrap_or("").trim_matches(['{', '}', ' '])),
-        Action::Go(_) => format!("the scene `{}` is loaded", value("go").unwrap_or("")),
-        Action::Restart => "the run begins anew".to_owned(),
-        Action::Expect { .. } => String::new(),
     }
 }
 
