@@ -129,6 +129,18 @@ pub fn steps_itself(unit: &ScriptUnit, place: PlaceId, value: ExprId) -> bool {
     arithmetic.into_iter().any(|sum| names(unit, sum, place))
 }
 
+/// Whether a value starts anew behind its last one, from the very place that it goes into: `(x + 1) % 24`.
+#[must_use]
+pub fn goes_round(unit: &ScriptUnit, place: PlaceId, value: ExprId) -> bool {
+    let mut found = false;
+    walk_behind(unit, value, &mut |at| {
+        if let ExprKind::Binary(BinaryOp::Remainder, all, _) = unit.tree.expr(at).kind {
+            found |= names(unit, all, place);
+        }
+    });
+    found
+}
+
 /// Whether a value takes in what its place holds at that moment: `V + …`, `max(V, …)`, `min(V + …, 9)`, `V or …`.
 #[must_use]
 pub fn builds_on(unit: &ScriptUnit, place: PlaceId, value: ExprId) -> bool {

@@ -37,6 +37,7 @@ use crate::script::ast::*;
 use crate::source::Span;
 use rustc_hash::{FxHashMap, FxHashSet};
 use smallvec::{SmallVec, smallvec};
+use std::cmp::Ordering;
 use std::collections::{BTreeMap, BTreeSet};
 use std::rc::Rc;
 use std::sync::Arc;
@@ -1493,7 +1494,10 @@ impl<'w, 'p> Run<'w, 'p> {
         let is_compared = self.table.slots[slot as usize].cell.is_some_and(|cell| self.world.is_compared(cell));
         let exact = if is_compared { step_of(state, slot, forms) } else { None };
         let cut = is_compared && exact.is_none() && super::access::steps_itself(self.unit, place, value);
-        let step = if cut { cut_step_of(state, slot, forms) } else { exact };
+        let mut step = if cut { cut_step_of(state, slot, forms) } else { exact };
+        if let Some((_, by)) = step.as_mut().filter(|_| super::access::goes_round(self.unit, place, value)) {
+            *by = without_going_round(by);
+        }
         self.write_mode(state, slot);
         let own = Linear::slot(slot);
         let mut all = forms.uppers().iter().chain(forms.lowers());
@@ -1795,6 +1799,16 @@ fn cut_step_of(state: &State, slot: Slot, forms: &Forms) -> Option<(Num, Num)> {
     let (up, down) = (highest(forms.uppers(), 1.0).unwrap_or(0.0), highest(forms.lowers(), -1.0).unwrap_or(0.0));
     let by = Num::range(-down.max(0.0), up.max(0.0), before.int);
     Some((before, by))
+}
+
+/// How far a step goes that begins again at the other end: that way back, the longer one, passes nothing.
+fn without_going_round(by: &Num) -> Num {
+    let (down, up) = (-by.lo, by.hi);
+    match down.partial_cmp(&up) {
+        Some(Ordering::Greater) if up > 0.0 => Num::range(0.0, up, by.int),
+        Some(Ordering::Less) if down > 0.0 => Num::range(by.lo, 0.0, by.int),
+        _ => by.clone(),
+    }
 }
 
 /// What a type calls zero; nothing is known of it where that matters little.

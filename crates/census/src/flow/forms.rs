@@ -190,7 +190,8 @@ impl Run<'_, '_> {
                 }
             }
             BinaryOp::Remainder => {
-                // A divisor above zero: the rest lies from zero up to it, and is no more than a dividend not below zero.
+                // A divisor above zero: the rest lies from zero up to it, and is no more than a dividend not below zero and no
+                // less than one that it is more than.
                 let (dividend, divisor) = (self.forms_of(state, left), self.forms_of(state, right));
                 if let (Some(a), Some(b)) = (known(state, &dividend), known(state, &divisor))
                     && b != 0.0
@@ -204,13 +205,16 @@ impl Run<'_, '_> {
                 }
                 let whole = self.unit.ty(left) == Type::Int && self.unit.ty(right) == Type::Int;
                 let least = span(state, &dividend).0;
-                if least >= 0.0 && is_below(state, &dividend, &divisor) {
+                let fits_in = is_below(state, &dividend, &divisor);
+                if least >= 0.0 && fits_in {
                     return dividend; // It goes into it not once.
                 }
                 let inside = Linear::constant(if whole { -1.0 } else { 0.0 });
                 let below = divisor.uppers().iter().map(|form| form.plus(&inside, 1.0));
                 let own = dividend.uppers().iter().filter(|_| least >= 0.0).copied();
-                Forms::between(below.chain(own).take(MOST_FORMS).collect(), smallvec![Linear::constant(0.0)])
+                let above = dividend.lowers().iter().filter(|_| fits_in).copied();
+                let above = std::iter::once(Linear::constant(0.0)).chain(above).take(MOST_FORMS).collect();
+                Forms::between(below.chain(own).take(MOST_FORMS).collect(), above)
             }
             _ => Forms::Unknown,
         }

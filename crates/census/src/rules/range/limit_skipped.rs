@@ -318,20 +318,24 @@ on bell {
 
     #[test]
     fn a_clock_that_goes_round_passes_nothing_on_its_way_back() {
-        let judged = |step: &str, back: &str, test: &str| {
+        let judged = |step: &str, test: &str| {
             let script = format!(
-                "script tides for tide\n\non every 5s {{\n    {step}\n    if {back}\n    if {test}\n        note \"noon\"\n    }}\n}}\n"
+                "script tides for tide\n\non every 5s {{\n    {step}\n    if {test}\n        note \"noon\"\n    }}\n}}\n"
             );
             expect(
                 "[variables.tide.hour]\ntype = \"int\"\nscope = \"global\"\ndefault = 6\nmin = 0\nmax = 23\nengine = \"reads\"\n",
                 &[&script],
             );
         };
-        judged("hour += 1", "hour >= 24 { hour -= 24 }", "hour == 12 {");
-        judged("hour += 2", "hour > 23 { hour -= 24 }", "hour == 12 {");
-        judged("hour -= 1", "hour < 0 { hour += 24 }", "hour == 12 {");
-        judged("hour += 2", "hour > 23 { hour -= 24 }", "hour == 13 { // ~ range/limit-skipped");
-        judged("hour -= 5", "hour < 0 { hour = 23 }", "hour == 2 { // ~ range/limit-skipped");
+        judged("hour += 1\n    if hour >= 24 { hour -= 24 }", "hour == 12 {");
+        judged("hour += 2\n    if hour > 23 { hour -= 24 }", "hour == 12 {");
+        judged("hour -= 1\n    if hour < 0 { hour += 24 }", "hour == 12 {");
+        judged("hour = (hour + 1) % 24", "hour == 12 {");
+        judged("hour = (hour - 1) % (hour.max + 1)", "hour == 12 {");
+        judged("let next = hour % 12 + 1\n    hour = next", "hour == 9 {");
+        judged("hour += 2\n    if hour > 23 { hour -= 24 }", "hour == 13 { // ~ range/limit-skipped");
+        judged("hour -= 5\n    if hour < 0 { hour = 23 }", "hour == 2 { // ~ range/limit-skipped");
+        judged("hour = (hour + 5) % 24", "hour == 12 { // ~ range/limit-skipped");
     }
 
     #[test]
