@@ -1489,11 +1489,12 @@ impl<'w, 'p> Run<'w, 'p> {
         new: &Value,
         forms: &Forms,
         moved: Moved,
-        &Assignment { place, value, span, last, .. }: &Assignment,
+        &Assignment { place, op, value, span, last, .. }: &Assignment,
     ) {
         let is_compared = self.table.slots[slot as usize].cell.is_some_and(|cell| self.world.is_compared(cell));
         let exact = if is_compared { step_of(state, slot, forms) } else { None };
-        let cut = is_compared && exact.is_none() && super::access::steps_itself(self.unit, place, value);
+        let steps_itself = || op != AssignOp::Set || super::access::steps_itself(self.unit, place, value);
+        let cut = is_compared && exact.is_none() && steps_itself();
         let mut step = if cut { cut_step_of(state, slot, forms) } else { exact };
         if let Some((_, by)) = step.as_mut().filter(|_| super::access::goes_round(self.unit, place, value)) {
             *by = without_going_round(by);

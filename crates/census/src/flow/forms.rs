@@ -9,7 +9,7 @@ use crate::project::builtin::Builtin;
 use crate::project::{Meaning, Place, ProcId};
 use crate::registry::{Bound, Type};
 use crate::script::ast::*;
-use smallvec::{SmallVec, smallvec};
+use smallvec::SmallVec;
 
 /// How many forms are kept on either side.
 const MOST_FORMS: usize = 4;

@@ -5,6 +5,11 @@ use super::*;
 /// How many rounds there are at most beside one for each handler, which a chain of handlers that set each other off may need.
 /// What grows again and again is widened, so that all ends well before.
 const MOST_ROUNDS: usize = 100;
+/// How often a quick handler is run before its runs count: what it puts in late, once something else has come so far, has its
+/// turns too.
+const PATIENCE: usize = 8;
+/// How many blocks a quick handler and the procedures of its script have at most, all in all.
+const QUICK: usize = 100;
 /// How many turns a round has at most.
 const TURNS: usize = 8;
 /// How many handlers a turn has at least.
@@ -139,8 +144,8 @@ impl World<'_> {
         for (handler, result) in results {
             found[handler.index()] = result.found;
             // What one handler makes grow in each of its runs is widened soon; where many do so in turn, each has its turns.
-            let runs = self.runs[handler.index()];
-            self.runs[handler.index()] = runs + 1;
+            let runs = self.runs[handler.index()].saturating_sub(if self.is_quick(handler) { PATIENCE } else { 0 });
+            self.runs[handler.index()] += 1;
             outlooks[handler.index()] = Some(result.outlook);
             self.calling_much[handler.index()] |= result.calls_much;
             for (other, part, extent) in result.let_in {
@@ -173,6 +178,14 @@ impl World<'_> {
             }
         }
         changed
+    }
+
+    /// Whether running a handler once more costs little.
+    fn is_quick(&self, handler: HandlerId) -> bool {
+        let (script, index) = self.handler(handler);
+        let graphs = &self.graphs[script.index()];
+        let bodies = std::iter::once(&graphs.handlers[index]).chain(&graphs.procedures);
+        bodies.map(|graph| graph.blocks.len()).sum::<usize>() <= QUICK
     }
 
     /// Takes in what a handler does to a cell that has grown in so many rounds before; says whether that is more.

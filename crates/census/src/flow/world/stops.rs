@@ -42,6 +42,7 @@ impl World<'_> {
         }
         let compared = |(unit, graphs): (&ScriptUnit, &Graphs)| {
             let mut found = Vec::new();
+            self.add_stops_of_arms(unit, graphs, &mut found);
             let parts = graphs.handlers.iter().chain(&graphs.procedures).any(|graph| self.may_part(graph));
             for at in 0..unit.tree.exprs.len() {
                 let expr = ExprId(u32::try_from(at).unwrap_or(u32::MAX));
@@ -138,28 +139,35 @@ impl World<'_> {
 
     /// Adds the numbers of an expression to the cells in it, or to the one given.
     fn add_stops(&self, unit: &ScriptUnit, expr: ExprId, into: Option<CellId>, found: &mut Vec<(CellId, f64)>) {
-        let mut numbers: SmallVec<[f64; 4]> = SmallVec::new();
+        let numbers = numbers_in(unit, expr);
         let mut cells: SmallVec<[CellId; 4]> = into.into_iter().collect();
-        let steps = steps_in(unit, expr);
-        walk_expr(unit, expr, &mut |inner| {
-            #[allow(clippy::cast_precision_loss, reason = "a stop may be any number")]
-            match unit.tree.expr(inner).kind {
-                _ if steps.contains(&inner) => {}
-                ExprKind::Int(value) => numbers.extend([value as f64, -(value as f64)]),
-                ExprKind::Float(value) => numbers.extend([value, -value]),
-                ExprKind::Path(_) if into.is_none() => {
-                    cells.extend(unit.place_of(inner).and_then(|place| self.project.cell_of(unit, place)));
-                }
-                _ => {}
-            }
-        });
+        if into.is_none() {
+            walk_expr(unit, expr, &mut |inner| {
+                cells.extend(unit.place_of(inner).and_then(|place| self.project.cell_of(unit, place)));
+            });
+        }
         for cell in cells {
             for &number in &numbers {
                 match into {
                     Some(_) => found.push((cell, number)),
                     // What is compared may stop right beside the number too.
-                    None => found.extend([number - 1.0, number, number + 1.0].map(|number| (cell, number))),
+                    None => found.extend(beside(number).map(|number| (cell, number))),
                 }
+            }
+        }
+    }
+
+    /// Adds the numbers of a `match`'s arms to the cells that it asks about.
+    fn add_stops_of_arms(&self, unit: &ScriptUnit, graphs: &Graphs, found: &mut Vec<(CellId, f64)>) {
+        let blocks = graphs.handlers.iter().chain(&graphs.procedures).flat_map(|graph| &graph.blocks);
+        for block in blocks {
+            let Exit::Match { subject, arms, .. } = &block.exit else { continue };
+            let mut cells: SmallVec<[CellId; 4]> = SmallVec::new();
+            walk_behind(unit, *subject, &mut |inner| {
+                cells.extend(unit.place_of(inner).and_then(|place| self.project.cell_of(unit, place)));
+            });
+            for number in arms.iter().flat_map(|(tests, _)| tests).flat_map(|&test| numbers_in(unit, test)) {
+                found.extend(cells.iter().flat_map(|&cell| beside(number).map(|number| (cell, number))));
             }
         }
     }
@@ -253,6 +261,27 @@ fn add_ends(stops: &mut Vec<f64>, own: [Option<f64>; 2], other: [Option<f64>; 2]
     if own.contains(&None) && stops.len() < MOST_STOPS {
         stops.extend(other.into_iter().flatten());
     }
+}
+
+/// A number and its neighbours.
+fn beside(number: f64) -> [f64; 3] {
+    [number - 1.0, number, number + 1.0]
+}
+
+/// The numbers that an expression writes down, either way round, but for those that something is moved by.
+fn numbers_in(unit: &ScriptUnit, expr: ExprId) -> SmallVec<[f64; 4]> {
+    let mut numbers: SmallVec<[f64; 4]> = SmallVec::new();
+    let steps = steps_in(unit, expr);
+    walk_expr(unit, expr, &mut |inner| {
+        #[allow(clippy::cast_precision_loss, reason = "a stop may be any number")]
+        match unit.tree.expr(inner).kind {
+            _ if steps.contains(&inner) => {}
+            ExprKind::Int(value) => numbers.extend([value as f64, -(value as f64)]),
+            ExprKind::Float(value) => numbers.extend([value, -value]),
+            _ => {}
+        }
+    });
+    numbers
 }
 
 /// The numbers of an expression by which something is moved: `1` in `min(x + 1, 9)`. What is moved comes past them, and

@@ -201,3 +201,40 @@ on every 9s {
 "],
     );
 }
+
+#[test]
+fn the_arms_of_a_match_are_where_growth_stops() {
+    let script = "on bell {
+    oil -= 4
+    match oil {
+        0 {
+            oil = 20
+        }
+        8 {
+            show \"Low.\"
+        }
+    }
+}
+";
+    judged(script);
+    // In steps of six there is no 0 on the way.
+    judged(&script.replace("oil -= 4\n", "oil -= 6 // ~ range/can-fall-below\n"));
+}
+
+#[test]
+fn a_direction_that_turns_late() {
+    judged(
+        "private way: int = 2
+
+on bell {
+    if oil + way > oil.max or oil + way < oil.min {
+        way = -way
+    }
+    oil += way
+    if oil > 50 {
+        show \"More than half.\"
+    }
+}
+",
+    );
+}
