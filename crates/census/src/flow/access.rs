@@ -129,6 +129,11 @@ pub fn steps_itself(unit: &ScriptUnit, place: PlaceId, value: ExprId) -> bool {
     arithmetic.into_iter().any(|sum| names(unit, sum, place))
 }
 
+/// Whether a value is the opposite of the very place that it goes into: `way = -way`.
+fn turns(unit: &ScriptUnit, place: PlaceId, value: ExprId) -> bool {
+    matches!(unit.tree.expr(value).kind, ExprKind::Unary(UnaryOp::Minus, inner) if unit.place_of(inner) == Some(place))
+}
+
 /// Whether a value starts anew behind its last one, from the very place that it goes into: `(x + 1) % 24`.
 #[must_use]
 pub fn goes_round(unit: &ScriptUnit, place: PlaceId, value: ExprId) -> bool {
@@ -500,8 +505,8 @@ pub struct Used {
     pub rounds: Vec<ExprId>,
     /// The names of the `for`s in which something is stepped.
     pub rounds_over: Vec<PlaceId>,
-    /// The `bool` locals that are assigned again, the numbers that are given only ones that are written out, and what
-    /// procedures find out.
+    /// The `bool` locals that are assigned again, the numbers that are given only ones that are written out or that turn
+    /// round, and what procedures find out.
     pub flags: Vec<PlaceId>,
     /// The numbers among the locals that are assigned again, and those that a `match`
     /// with a way out asks for.
@@ -643,6 +648,9 @@ impl<'a> UsedBuilder<'a> {
                 }
                 if let Some((target, _, Some(value))) = parts.target {
                     self.expr(value);
+                    if let Some(place) = self.unit.place_of(target).filter(|&place| turns(self.unit, place, value)) {
+                        self.flag(place);
+                    }
                     if is_local(self.unit, target) {
                         self.quotients(value);
                     }

@@ -1242,7 +1242,7 @@ impl<'w, 'p> Run<'w, 'p> {
             Abstract { unset: true, set: false, ..Abstract::of(anything(ty)) }
         };
         self.put(&mut state, slot, cleared, &[], &[]);
-        let write = Unseen { slot, grows: false, up: false, down: false, clears: true, written: anything(ty) };
+        let write = Unseen { clears: true, ..Unseen::of(slot, anything(ty)) };
         if matches!(ty, Type::Ref(_)) {
             self.see(&state, &write);
         } else {
@@ -1277,15 +1277,16 @@ impl<'w, 'p> Run<'w, 'p> {
         if !joins || self.most_parts == 1 {
             return smallvec![state];
         }
-        let is_open = |slot: &Slot| matches!(state.value(*slot).value, Value::Bool { yes: true, no: true });
-        let flag = self.reads(test).into_iter().find(|slot| self.table.flags.contains(slot) && is_open(slot));
-        let Some(slot) = flag else { return smallvec![state] };
-        let given = |yes: bool| {
-            let mut state = state.clone();
-            state.values[slot as usize].value = Value::Bool { yes, no: !yes };
-            state
+        let open = |slot: &Slot| self.table.flags.contains(slot).then(|| either(&state.value(*slot).value)).flatten();
+        let Some((slot, values)) = self.reads(test).into_iter().find_map(|slot| Some((slot, open(&slot)?))) else {
+            return smallvec![state];
         };
-        smallvec![given(true), given(false)]
+        let given = values.map(|value| {
+            let mut state = state.clone();
+            state.values[slot as usize].value = value;
+            state
+        });
+        given.into_iter().collect()
     }
 
     /// What is true where an invariant's flag is given `true`, and where it is given `false`: `flag = mast and windy`.
@@ -1422,7 +1423,7 @@ impl<'w, 'p> Run<'w, 'p> {
         if let Some(cell) = facts.cell {
             self.event(Event::Untellable { at: write, cell });
         }
-        self.see(state, &Unseen { slot, grows: false, up: true, down: true, clears: false, written: any });
+        self.see(state, &Unseen { up: true, down: true, ..Unseen::of(slot, any) });
     }
 
     /// Where all that is ever written counts, what a mistaken write comes to may be anything in its range.
@@ -1528,10 +1529,11 @@ impl<'w, 'p> Run<'w, 'p> {
             }
         }
         let written = state.value(slot).value.clone();
-        let write = Unseen { slot, grows, up: moved.up, down: moved.down, clears: false, written };
+        let is_number = matches!(written, Value::Num(_));
         // A guard that is put back counts as put back, also by what goes then.
-        let is_put_right = matches!(&write.written, Value::Num(num) if last || num.single().is_none());
-        if grows || is_put_right {
+        let stays = !last && matches!(&written, Value::Num(num) if num.single().is_some());
+        let write = Unseen { grows, anew: !grows, stays, up: moved.up, down: moved.down, ..Unseen::of(slot, written) };
+        if grows || is_number {
             state.add_unseen(&write);
         } else {
             self.see(state, &write);
@@ -1575,7 +1577,7 @@ impl<'w, 'p> Run<'w, 'p> {
             self.overflow(state, slot, Overflow::Clamp);
             self.forget_tests(state, |read| read == slot);
             let written = state.value(slot).value.clone();
-            self.see(state, &Unseen { slot, grows: false, up: true, down: true, clears: false, written });
+            self.see(state, &Unseen { up: true, down: true, ..Unseen::of(slot, written) });
         }
     }
 
@@ -1800,6 +1802,19 @@ fn cut_step_of(state: &State, slot: Slot, forms: &Forms) -> Option<(Num, Num)> {
     let (up, down) = (highest(forms.uppers(), 1.0).unwrap_or(0.0), highest(forms.lowers(), -1.0).unwrap_or(0.0));
     let by = Num::range(-down.max(0.0), up.max(0.0), before.int);
     Some((before, by))
+}
+
+/// The two ways that a flag can stand, where it is not known which: `true` and `false`, or below zero and not.
+fn either(value: &Value) -> Option<[Value; 2]> {
+    match value {
+        Value::Bool { yes: true, no: true } => Some([true, false].map(|yes| Value::Bool { yes, no: !yes })),
+        Value::Num(num) => {
+            let below = num.meet(&Num::range(f64::NEG_INFINITY, 0f64.next_down(), false))?;
+            let above = num.meet(&Num::range(0.0, f64::INFINITY, false))?;
+            Some([Value::Num(below), Value::Num(above)])
+        }
+        _ => None,
+    }
 }
 
 /// How far a step goes that begins again at the other end: that way back, the longer one, passes nothing.

@@ -56,8 +56,12 @@ pub struct PendingStep {
 pub struct Unseen {
     /// The place.
     pub slot: Slot,
-    /// Some write was worked out from what the place held before.
+    /// Some write was worked out from what the place held when others saw it last.
     pub grows: bool,
+    /// On every way it was first given something that has nothing to do with that.
+    pub anew: bool,
+    /// Some write counts also where the place goes before others see it: one that puts a guard back.
+    pub stays: bool,
     /// Some write can move the value up.
     pub up: bool,
     /// Some write can move the value down.
@@ -66,6 +70,22 @@ pub struct Unseen {
     pub clears: bool,
     /// What was written on the way.
     pub written: Value,
+}
+
+impl Unseen {
+    /// A place into which this was written.
+    #[must_use]
+    pub fn of(slot: Slot, written: Value) -> Self {
+        Self { slot, grows: false, anew: false, stays: false, up: false, down: false, clears: false, written }
+    }
+
+    fn take_in(&mut self, other: &Self) {
+        self.stays |= other.stays;
+        self.up |= other.up;
+        self.down |= other.down;
+        self.clears |= other.clears;
+        self.written = self.written.join(&other.written);
+    }
 }
 
 /// What a local was worked out from.
@@ -381,13 +401,31 @@ impl Known {
         match unseen.binary_search_by_key(&write.slot, |known| known.slot) {
             Ok(at) => {
                 let known = &mut unseen[at];
-                known.grows |= write.grows;
-                known.up |= write.up;
-                known.down |= write.down;
-                known.clears |= write.clears;
-                known.written = known.written.join(&write.written);
+                known.grows = if write.anew { false } else { known.grows || write.grows && !known.anew };
+                known.anew |= write.anew;
+                known.take_in(write);
             }
             Err(at) => unseen.insert(at, write.clone()),
+        }
+    }
+
+    /// Takes in what was written on another way that leads here.
+    fn join_unseen(&mut self, others: &[Unseen]) {
+        let unseen = self.unseen.to_mut();
+        for known in unseen.iter_mut() {
+            match others.binary_search_by_key(&known.slot, |other| other.slot) {
+                Ok(at) => {
+                    known.grows |= others[at].grows;
+                    known.anew &= others[at].anew;
+                    known.take_in(&others[at]);
+                }
+                Err(_) => known.anew = false,
+            }
+        }
+        for other in others {
+            if let Err(at) = unseen.binary_search_by_key(&other.slot, |known| known.slot) {
+                unseen.insert(at, Unseen { anew: false, ..other.clone() });
+            }
         }
     }
 
@@ -615,7 +653,7 @@ impl Known {
         self.forked = PutOff::either(self.forked, other.forked);
         self.went &= other.went;
         if self.unseen != other.unseen {
-            other.unseen.iter().for_each(|write| self.add_unseen(write));
+            self.join_unseen(&other.unseen);
         }
         for step in &other.steps {
             if self.steps.len() >= MOST_STEPS {

@@ -365,11 +365,12 @@ impl Num {
         (!cut.is_empty()).then(|| cut.trim())
     }
 
-    /// Goes to the ends that still move, over the thresholds given in order.
+    /// Goes to the ends that still move, over the thresholds given in order. A few values with their opposites are what turns its
+    /// sign, and comes back.
     #[must_use]
     pub fn widen(&self, next: &Self, thresholds: &[f64]) -> Self {
         let joined = self.join(next);
-        if joined == *self {
+        if joined == *self || joined.set.is_some() && joined.lo == -joined.hi && joined.neg() == joined {
             return joined;
         }
         let lo = if joined.lo < self.lo {

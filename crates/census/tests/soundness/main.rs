@@ -189,9 +189,11 @@ fn every_fault_of_a_slip_in_the_demo_was_reported() {
 
 /// Prints a program, for whoever looks into a miss.
 #[test]
-#[ignore = "prints the program of OAKEN_SEED"]
+#[ignore = "prints the program of OAKEN_SEED, or that of OAKEN_PROJECT with its slips"]
 fn print_program() {
-    let program = generate::program(setting("OAKEN_SEED", 1));
+    let seed = setting("OAKEN_SEED", 1);
+    let of_project = std::env::var("OAKEN_PROJECT").is_ok();
+    let program = if of_project { slips::with_slips(&slips::demo(), seed) } else { generate::program(seed) };
     let project = build(&program);
     for file in &project.sources.files {
         println!("==== {}", file.path);
@@ -205,7 +207,7 @@ fn print_program() {
     let (world, run) = (World::new(&project), setting("OAKEN_RUN", u64::MAX));
     if run < u64::MAX {
         let layout = Layout::new(&project, &world.graphs);
-        println!("{:?}", drive::first_fault(&layout, setting("OAKEN_SEED", 1).wrapping_mul(1000) + run, true));
+        println!("{:?}", drive::first_fault(&layout, seed.wrapping_mul(1000) + run, true));
     }
 }
 

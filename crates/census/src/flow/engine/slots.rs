@@ -158,8 +158,8 @@ pub struct SlotTable {
     bases: Vec<Base>,
     /// The slot of the loaded scene.
     pub scene: Slot,
-    /// The `bool` locals that are assigned again, the numbers that are only given ones that are written out, what procedures
-    /// find out, and the flags of invariants: what they say of the way that was taken is kept.
+    /// The `bool` locals that are assigned again, the numbers that are only given ones that are written out or that turn
+    /// round, what procedures find out, and the flags of invariants: what they say of the way that was taken is kept.
     pub flags: Vec<Slot>,
     /// The numbers among the locals that are assigned again, those that procedures give, and those that a `match`
     /// with a way out asks for: how

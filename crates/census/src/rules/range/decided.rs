@@ -144,7 +144,9 @@ fn wholly_outside(facts: &Facts<'_>) -> FxHashSet<CellId> {
             let is_set =
                 |access: &Access| access.statement == at && matches!(access.kind, AccessKind::Write(AssignOp::Set, _));
             // Where a step is the only thing that moves it, that tells nothing of what it was meant to come to.
-            let stands_still = matches!(&facts.world.reach[cell.index()], Value::Num(num) if num.lo == num.hi);
+            let moves_it = |access: &Access| access.statement != at && access.writes();
+            let stands_still = matches!(&facts.world.reach[cell.index()], Value::Num(num) if num.lo == num.hi)
+                && !facts.uses(cell).any(|(_, access)| moves_it(access));
             (wholly && (stands_still || facts.uses(cell).any(|(_, access)| is_set(access)))).then_some(cell)
         }
         _ => None,

@@ -238,3 +238,43 @@ on bell {
 ",
     );
 }
+
+#[test]
+fn a_direction_that_others_set_too() {
+    let script = "private way: int = 1
+
+on bell {
+    if oil + way > oil.max or oil + way < oil.min {
+        way = -way
+    }
+    oil += way
+}
+
+on every 9s {
+    way = -2
+}
+";
+    judged(script);
+    judged(
+        &script
+            .replace("oil + way < oil.min", "oil + way < -1")
+            .replace("    oil += way\n", "    oil += way // ~ range/can-fall-below\n"),
+    );
+}
+
+#[test]
+fn a_direction_that_turns_in_a_loop() {
+    judged(
+        "on start {
+    let way = 2
+    while true {
+        if oil + way > oil.max or oil + way < oil.min {
+            way = -way
+        }
+        oil += way
+        wait 1s
+    }
+}
+",
+    );
+}

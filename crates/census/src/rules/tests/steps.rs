@@ -252,7 +252,8 @@ parcels = { type = "int", scope = "instance", default = 0, min = 0, max = "mailb
     };
     refit("    if mailboat.hold <= 35 {\n        mailboat.hold += 5\n    }\n");
     refit("    mailboat.hold = max(mailboat.hold, 25)\n");
-    refit("    mailboat.hold = 25 // ~ range/can-exceed\n    mailboat.hold += 5\n");
+    refit("    mailboat.hold = 25\n    mailboat.hold += 5\n"); // From 20 to 30, and again to 30.
+    refit("    mailboat.hold = 25 // ~ range/can-exceed\n    mailboat.hold += random(5, 9)\n");
     refit("    if mailboat.hold > 10 {\n        mailboat.hold -= 1 // ~ range/can-exceed\n    }\n");
 }
 

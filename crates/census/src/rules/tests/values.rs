@@ -244,6 +244,22 @@ turn = { type = "int", scope = "global", default = 1, min = 0, max = 8, overflow
 // ---- zero ----
 
 #[test]
+fn what_is_counted_anew_is_seen_once_it_is_counted() {
+    let state = STATE.replacen("default = 0", "default = 1", 1);
+    let counted = |last: &str, told: &str| {
+        let lines = format!("    height = 0\n    if mood == \"storm\" {{\n        height += 2\n    }}\n{last}");
+        let script = format!(
+            "script tides for tide\n\non bell {{\n{lines}}}\n\non every 9s {{\n    rate = min(6 / height, 6){told}\n}}\n"
+        );
+        expect_in_scripts(&state, &[&script]);
+    };
+    counted("    height += 1\n", "");
+    counted("    height = max(height, 1)\n", "");
+    counted("", " // ~ range/divide-by-zero");
+    counted("    wait 1s\n    height = 4\n", " // ~ range/divide-by-zero");
+}
+
+#[test]
 fn a_limit_that_is_jumped_over_by_a_name_for_the_cut_step() {
     judged(
         "script tides for tide
