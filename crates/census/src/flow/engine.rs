@@ -46,6 +46,8 @@ use std::sync::Arc;
 const MOST_PARTS: usize = 6;
 /// How many steps a body of ordinary length has at most; in longer ones fewer states are kept apart.
 const ORDINARY: usize = 120;
+/// How many places may wait to be seen where one that is given a number joins them.
+const MOST_UNSEEN: usize = 32;
 /// How many places that a loop steps are looked at together.
 const MOST_STEPPED: usize = 4;
 /// How many facts about a place are carried along with what a loop counts.
@@ -1529,11 +1531,14 @@ impl<'w, 'p> Run<'w, 'p> {
             }
         }
         let written = state.value(slot).value.clone();
-        let is_number = matches!(written, Value::Num(_));
+        let is_single = matches!(&written, Value::Num(num) if num.single().is_some());
+        // What is told by one number can as well be seen at once, though it may be put right: so it is where much is written.
+        let has_room = state.unseen.len() < MOST_UNSEEN;
+        let is_put_right = matches!(written, Value::Num(_)) && (!is_single || last || has_room);
         // A guard that is put back counts as put back, also by what goes then.
-        let stays = !last && matches!(&written, Value::Num(num) if num.single().is_some());
+        let stays = is_single && !last;
         let write = Unseen { grows, anew: !grows, stays, up: moved.up, down: moved.down, ..Unseen::of(slot, written) };
-        if grows || is_number {
+        if grows || is_put_right {
             state.add_unseen(&write);
         } else {
             self.see(state, &write);
@@ -1660,10 +1665,8 @@ impl<'w, 'p> Run<'w, 'p> {
             let known = seen.written.take();
             seen.written = Some(known.map_or_else(|| write.written.clone(), |known| known.join(&write.written)));
             let value = match (&now.value, &write.written) {
-                (Value::Num(now), Value::Num(written)) if grows => {
-                    let all = now.join(written);
-                    Value::Num(all.meet(&Num::range(now.lo, now.hi, now.int)).unwrap_or(all))
-                }
+                // On other ways that lead here it may be what it was before.
+                (Value::Num(now), Value::Num(written)) => Value::Num(written.meet(now).unwrap_or_else(|| now.clone())),
                 (Value::Other, written) => written.clone(), // The rest is what nobody can tell.
                 (now, _) => now.clone(),
             };

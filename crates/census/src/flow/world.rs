@@ -59,6 +59,7 @@ use crate::source::Span;
 use rayon::prelude::*;
 use rustc_hash::{FxHashMap, FxHashSet};
 use smallvec::{SmallVec, smallvec};
+use std::ops::Range;
 use std::sync::{Arc, OnceLock};
 
 ids! {
@@ -151,6 +152,8 @@ pub struct World<'p> {
     ages: Vec<fixpoint::Age>,
     /// How often each handler was run.
     runs: Vec<usize>,
+    /// The handlers that cost little to run once more.
+    quick: Vec<bool>,
     /// What each handler goes on to write, once somebody asks.
     written_from: Vec<OnceLock<written::WrittenFrom>>,
     /// The signals that scripts were seen to send.
@@ -278,6 +281,7 @@ impl<'p> World<'p> {
             sent: sent::Sent::default(),
             ages: vec![fixpoint::Age::default(); project.cells.len()],
             runs: Vec::new(),
+            quick: Vec::new(),
             written_from: Vec::new(),
             sent_signals: FxHashSet::default(),
             sent_unread: FxHashSet::default(),
@@ -360,6 +364,7 @@ impl<'p> World<'p> {
         world.certain_answers = world.find_certain_answers();
         world.lingering = world.find_lingering();
         world.runs = vec![0; world.handlers.len()];
+        world.quick = ids.iter().map(|&id| world.find_quick(id)).collect();
         world.written_from = ids.iter().map(|_| OnceLock::new()).collect();
         world.pausing = ids.iter().map(|&id| world.wants_pauses(id)).collect();
         world.alone = ids.iter().map(|&id| world.find_alone(id)).collect();
@@ -447,7 +452,7 @@ impl<'p> World<'p> {
         let mut unsettled = self.given_unread.clone();
         for ((script, unit), accesses) in project.script_ids().zip(&self.accesses) {
             // What nothing calls is given nothing, so what its parameters hold is no mistake.
-            let called = self.called_from(script, &self.graphs[script.index()].handlers);
+            let called = self.called_from(script, 0..unit.handlers.len());
             let is_called = |access: &&Access| !matches!(access.body, Body::Procedure(id) if !called.contains(&id));
             for access in accesses.iter().filter(is_called) {
                 unsettled[access.cell.index()] |= is_slip(unit, access);
@@ -463,9 +468,19 @@ impl<'p> World<'p> {
     }
 
     /// The procedures of a script that some of its handlers call, themselves or through others.
-    fn called_from(&self, script: ScriptId, handlers: &[Graph]) -> FxHashSet<ProcId> {
+    fn called_from(&self, script: ScriptId, handlers: Range<usize>) -> FxHashSet<ProcId> {
         let unit = self.project.script(script);
-        let mut open: Vec<ProcId> = handlers.iter().flat_map(|graph| called(unit, &graph.blocks)).collect();
+        let mut open: Vec<ProcId> = Vec::new();
+        for at in handlers {
+            open.extend(called(unit, &self.graphs[script.index()].handlers[at].blocks));
+            if let Some(when) = unit.tree.handlers[at].when {
+                super::access::walk_expr(unit, when, &mut |inner| {
+                    if let Meaning::Procedure(id) = unit.meaning(inner) {
+                        open.push(id);
+                    }
+                });
+            }
+        }
         let mut seen = FxHashSet::default();
         while let Some(id) = open.pop() {
             if seen.insert(id) {
@@ -785,6 +800,7 @@ impl<'p> World<'p> {
                 down: true,
                 set: None,
                 clears: false,
+                grown: 0,
             });
         }
         self.renew_engine_reach();

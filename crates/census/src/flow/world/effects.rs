@@ -22,6 +22,8 @@ pub struct Effect {
     pub set: Option<Value>,
     /// It can make the cell unset.
     pub clears: bool,
+    /// How often the value that it leaves was found to be more.
+    pub grown: usize,
 }
 
 impl Effect {
@@ -37,6 +39,7 @@ impl Effect {
             down: false,
             set: None,
             clears: false,
+            grown: 0,
         }
     }
 
@@ -57,6 +60,7 @@ impl Effect {
             (Some(a), Some(b)) => Some(a.join(b)),
             (a, b) => a.or_else(|| b.clone()),
         };
+        self.grown += usize::from(self.set != before.set);
         *self != before
     }
 }

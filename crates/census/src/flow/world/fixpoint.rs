@@ -8,8 +8,8 @@ const MOST_ROUNDS: usize = 100;
 /// How often a quick handler is run before its runs count: what it puts in late, once something else has come so far, has its
 /// turns too.
 const PATIENCE: usize = 8;
-/// How many blocks a quick handler and the procedures of its script have at most, all in all.
-const QUICK: usize = 100;
+/// How many steps and ways a quick handler and the procedures of its script have at most, all in all.
+const QUICK: usize = 200;
 /// How many turns a round has at most.
 const TURNS: usize = 8;
 /// How many handlers a turn has at least.
@@ -50,6 +50,7 @@ impl World<'_> {
                 break;
             }
         }
+        self.leave_out_lent(&mut found);
         self.look_by_modes(&mut found);
         self.find_unreached_writes(&found);
         found
@@ -144,7 +145,8 @@ impl World<'_> {
         for (handler, result) in results {
             found[handler.index()] = result.found;
             // What one handler makes grow in each of its runs is widened soon; where many do so in turn, each has its turns.
-            let runs = self.runs[handler.index()].saturating_sub(if self.is_quick(handler) { PATIENCE } else { 0 });
+            let runs =
+                self.runs[handler.index()].saturating_sub(if self.quick[handler.index()] { PATIENCE } else { 0 });
             self.runs[handler.index()] += 1;
             outlooks[handler.index()] = Some(result.outlook);
             self.calling_much[handler.index()] |= result.calls_much;
@@ -181,11 +183,12 @@ impl World<'_> {
     }
 
     /// Whether running a handler once more costs little.
-    fn is_quick(&self, handler: HandlerId) -> bool {
+    pub(super) fn find_quick(&self, handler: HandlerId) -> bool {
         let (script, index) = self.handler(handler);
         let graphs = &self.graphs[script.index()];
         let bodies = std::iter::once(&graphs.handlers[index]).chain(&graphs.procedures);
-        bodies.map(|graph| graph.blocks.len()).sum::<usize>() <= QUICK
+        let size = |graph: &Graph| graph.blocks.iter().map(|block| 1 + block.steps.len()).sum::<usize>();
+        bodies.map(size).sum::<usize>() <= QUICK
     }
 
     /// Takes in what a handler does to a cell that has grown in so many rounds before; says whether that is more.
@@ -200,7 +203,8 @@ impl World<'_> {
         if let Some(written) = seen.written.filter(|_| seen.grows) {
             self.take_written(cell, written);
         }
-        if let Some(value) = effect.set.clone().and_then(|value| self.cell_within_bounds(cell, value)) {
+        let within = effect.set.clone().and_then(|value| self.cell_within_bounds(cell, value));
+        if let Some(value) = within.clone() {
             let stops = if age < LAST_STOPS { std::mem::take(&mut self.cell_stops[at]) } else { Vec::new() };
             let grows = seen.grows || age >= ROUNDS;
             let next = self.grown(cell, &self.reach[at], &value, grows, &stops);
@@ -220,12 +224,17 @@ impl World<'_> {
         if effect.clears && !std::mem::replace(&mut self.seen_cleared[at], true) {
             changed.cells.insert(cell);
         }
+        let key = |effect: &Effect| (effect.handler, effect.own, effect.later);
+        let known = self.effects[at].binary_search_by_key(&key(&effect), key);
         if (seen.grows || age >= ROUNDS) && matches!(effect.set, Some(Value::Num(_))) {
-            effect.set = Some(self.given.get(&cell).unwrap_or(&self.reach[at]).clone());
+            // What goes on growing may come as far as the cell does.
+            let grown = known.map_or(0, |known| self.effects[at][known].grown);
+            let goes_on = grown >= LAST_STOPS || !effect.handler.is_some_and(|handler| self.quick[handler.index()]);
+            let whole = || self.given.get(&cell).unwrap_or(&self.reach[at]).clone();
+            effect.set = within.filter(|_| !goes_on).or_else(|| Some(whole()));
         }
         let effects = &mut self.effects[at];
-        let key = |effect: &Effect| (effect.handler, effect.own, effect.later);
-        match effects.binary_search_by_key(&key(&effect), key) {
+        match known {
             Ok(at) => {
                 if effects[at].take(&effect) {
                     changed.effects.insert(cell);

@@ -2,7 +2,6 @@
 //! still owed lies between a value and its range, so that giving back never leaves it. The debts are counted on every way of
 //! each handler by itself; what `spawn` puts in, `removed` may take.
 
-use super::super::access::AccessKind;
 use super::*;
 use crate::flow::graph::{Block, BlockId};
 use crate::project::builtin::Builtin;
@@ -30,8 +29,15 @@ enum Way {
 }
 
 impl World<'_> {
+    /// Leaves out the faults of writes that only give back: asked once all is known that others do.
+    pub(super) fn leave_out_lent(&self, found: &mut [Found]) {
+        for (id, found) in self.handler_ids().zip(found) {
+            found.events.retain(|event| !self.gives_back(id, event));
+        }
+    }
+
     /// Whether a fault is of a write that only gives back.
-    pub(super) fn gives_back(&self, handler: HandlerId, event: &Event) -> bool {
+    fn gives_back(&self, handler: HandlerId, event: &Event) -> bool {
         let Event::Outside { written, variable, end, .. } = *event else { return false };
         // Of the others is only asked where this one does.
         written == variable && self.is_paid_back(handler, CellId(variable.0), end) && self.is_lent(variable, end)
@@ -50,21 +56,24 @@ impl World<'_> {
         let others = known.engine_writes || self.cleared[cell.index()] || self.unsettled[cell.index()];
         !moves
             && !others
-            && self.project.script_ids().all(|(script, unit)| {
-                let writes = self.accesses[script.index()].iter().filter(|access| access.cell == cell);
-                let mut bodies: Vec<Body> =
-                    writes.filter(|access| access.kind != AccessKind::Read).map(|access| access.body).collect();
-                bodies.dedup();
-                let stays = known.scope != Scope::Scene || unit.scene == Some(known.owner);
-                bodies.into_iter().all(|body| match body {
-                    Body::Handler(at) => stays && self.is_paid_back(self.handler_at(script, at), cell, end),
-                    Body::Procedure(_) => false,
-                })
-            })
+            && self.handler_ids().all(|id| self.keeps_from(id, cell, end) || self.pays_back(id, variable, end))
     }
 
-    fn handler_at(&self, script: ScriptId, index: usize) -> HandlerId {
-        HandlerId::at(self.first_handler[script.index()] + index)
+    /// Whether nothing that a handler does moves a cell towards an end of its range.
+    fn keeps_from(&self, id: HandlerId, cell: CellId, end: End) -> bool {
+        let moves = |effect: &Effect| if end == End::Max { effect.up } else { effect.down };
+        self.effects[cell.index()].iter().all(|effect| effect.handler != Some(id) || !moves(effect))
+    }
+
+    /// Whether a handler takes no more than it has put in before, and the variable does not go meanwhile.
+    fn pays_back(&self, id: HandlerId, variable: VarId, end: End) -> bool {
+        let (cell, known) = (CellId(variable.0), self.project.registry.var(variable));
+        let (script, index) = self.handler(id);
+        let stays = known.scope != Scope::Scene || self.project.script(script).scene == Some(known.owner);
+        let called = self.called_from(script, index..index + 1);
+        let is_called = |body: Body| matches!(body, Body::Procedure(at) if called.contains(&at));
+        let by_procedure = |access: &Access| access.cell == cell && access.writes() && is_called(access.body);
+        stays && !self.accesses[script.index()].iter().any(by_procedure) && self.is_paid_back(id, cell, end)
     }
 
     /// Whether on every way through a handler no more is taken than was put in before.
@@ -210,7 +219,23 @@ impl World<'_> {
             (Meaning::Builtin(Builtin::Min | Builtin::Max), ExprKind::Call(_, arguments)) => {
                 depth > 0 && arguments.iter().all(|&argument| self.is_above_zero(id, argument, depth - 1))
             }
+            (_, ExprKind::Binary(BinaryOp::Subtract, left, right)) => self.is_left_within(unit, *left, *right),
             _ => matches!(self.literal(unit, value, Type::Number), Value::Num(num) if num.lo >= 0.0),
+        }
+    }
+
+    /// Whether a difference is what lies between a variable and an end of its range: `coins - 1`, `coins.max - coins`.
+    fn is_left_within(&self, unit: &ScriptUnit, left: ExprId, right: ExprId) -> bool {
+        match (unit.meaning(left), unit.meaning(right)) {
+            (Meaning::Bound(of, End::Max), Meaning::Value(place)) => of == place,
+            (Meaning::Value(place), Meaning::Bound(of, End::Min)) => of == place,
+            (Meaning::Value(place), _) => {
+                let Place::Variable(variable, _) = unit.place(place) else { return false };
+                let Value::Num(taken) = self.literal(unit, right, Type::Number) else { return false };
+                let least = &self.project.registry.var(variable).min;
+                matches!(least, Some(Bound::Number(min)) if taken.hi <= *min)
+            }
+            _ => false,
         }
     }
 

@@ -360,6 +360,7 @@ impl World<'_> {
         if let Some(latest) = self.settle_modes(&handlers) {
             let judged = latest.into_iter().filter(|(id, _)| !asked[id.index()].is_empty());
             judged.for_each(|(id, events)| found[id.index()].events = self.settled_events(id, events));
+            self.leave_out_lent(found);
         }
     }
 

@@ -20,7 +20,6 @@ impl World<'_> {
         let guard_unread = self.may_set_its_guard_unread(handler);
         let entry_mistaken = self.uses_mistaken_entry(handler);
         let call_mistaken = self.is_any_within(handler, &unit.mistaken_calls);
-        events.retain(|event| !self.gives_back(handler, event));
         events.retain(|event| {
             let hangs = (tests_unread || guard_unread) && (is_of_values(event) || matches!(event, Event::Lost { .. }))
                 || given_mistaken && is_of_values(event)
@@ -139,7 +138,7 @@ impl World<'_> {
     pub(super) fn find_sent_unread(&mut self) {
         let mut unread = FxHashSet::default();
         for ((script, unit), graphs) in self.project.script_ids().zip(&self.graphs) {
-            let called = self.called_from(script, &graphs.handlers);
+            let called = self.called_from(script, 0..graphs.handlers.len());
             let procedures = called.into_iter().map(|id| &graphs.procedures[id.index()]);
             let blocks = graphs.handlers.iter().chain(procedures).flat_map(|graph| &graph.blocks);
             for step in blocks.flat_map(|block| &block.steps) {
@@ -224,13 +223,9 @@ impl World<'_> {
 
     /// Those of some places that stand in a handler, or in a procedure that it calls.
     fn places_within<'a>(&'a self, handler: HandlerId, places: &'a [Span]) -> impl Iterator<Item = &'a Span> {
-        let (unit, tree, graph) = self.parts(handler);
-        let (script, _) = self.handler(handler);
-        let called = if places.is_empty() {
-            FxHashSet::default()
-        } else {
-            self.called_from(script, std::slice::from_ref(graph))
-        };
+        let (unit, tree, _) = self.parts(handler);
+        let (script, index) = self.handler(handler);
+        let called = if places.is_empty() { FxHashSet::default() } else { self.called_from(script, index..index + 1) };
         let procedures = called.into_iter().map(|id| unit.tree.procedures[id.index()].span);
         let bodies: Vec<Span> = procedures.chain([tree.span]).collect();
         places.iter().filter(move |at| bodies.iter().any(|body| body.contains(**at)))

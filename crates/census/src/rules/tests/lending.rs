@@ -32,6 +32,22 @@ fn as_much_as_was_taken_is_given_back() {
 }
 
 #[test]
+fn what_others_take_meanwhile_is_no_matter() {
+    let meanwhile = |line: &str| format!("\non touched(other) {{\n    {line}\n}}\n");
+    for line in ["free = 0", "free = max(free - 1, 0)", "free = floor(free / 2)", "free = min(free, 2)", "clear_out()"]
+    {
+        let procedure = if line == "clear_out()" { "\nproc clear_out() {\n    free = 0\n}\n" } else { "" };
+        lent(TAKEN, &(meanwhile(line) + procedure));
+    }
+    let told = TAKEN.replace("free += 1", "free += 1 // ~ range/can-exceed");
+    lent(&told, &meanwhile("free = max(free - 1, 2)"));
+    lent(&told, &meanwhile("free = 3 - free // ~ range/hardcoded-limit"));
+    let room = "    let put = min(price, waiting.max - waiting)\n    waiting += put\n    wait 2s\n    waiting -= put\n";
+    lent(room, "");
+    lent(&room.replace("waiting -= put", "waiting -= put // ~ range/can-fall-below"), &meanwhile("waiting = 0"));
+}
+
+#[test]
 fn more_than_was_taken_is_told() {
     let told = TAKEN.replace("free += 1", "free += 1 // ~ range/can-exceed");
     lent(&TAKEN.replace("free += 1", "free += 2 // ~ range/can-exceed"), "");

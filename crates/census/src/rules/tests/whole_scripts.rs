@@ -236,7 +236,20 @@ fn two_writes_that_can_each_be_the_last_straw() {
 
 on bell {
     height += 2 // ~ range/can-exceed
+    height += 1
+}
+"#,
+    ); // 0, 3, 6, 9, 12: the second never takes it from 12 to 13.
+    judged(
+        r#"script tides for tide
+
+on bell {
+    height += 2 // ~ range/can-exceed
     height += 1 // ~ range/can-exceed
+}
+
+on every 5s {
+    height = max(height - 1, 0)
 }
 "#,
     );
