@@ -42,7 +42,8 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::rc::Rc;
 use std::sync::Arc;
 
-/// How many states that differ in their suspects are kept apart at one point of a body of ordinary length.
+/// How many states that differ in their suspects are kept apart at one point of a body of ordinary length; of a short one up to
+/// twice as many.
 const MOST_PARTS: usize = 6;
 /// How many steps a body of ordinary length has at most; in longer ones fewer states are kept apart.
 const ORDINARY: usize = 120;
@@ -412,7 +413,7 @@ impl<'w, 'p> Run<'w, 'p> {
             in_loop: false,
             trying_a_round: false,
             thresholds: world.thresholds(handler),
-            most_parts: (MOST_PARTS * ORDINARY / world.size(handler).max(1)).clamp(1, MOST_PARTS),
+            most_parts: (MOST_PARTS * ORDINARY / world.size(handler).max(1)).clamp(1, 2 * MOST_PARTS),
             in_bursts,
             reported: FxHashSet::default(),
         }

@@ -4,10 +4,13 @@ use super::*;
 use crate::flow::graph::{Change, Rounds};
 use crate::flow::value::is_whole;
 
-/// What was known at the heads of a body's loops, and how often each was come to.
+/// In how many modes a loop's head is looked at.
+const MOST_MODES: usize = 8;
+
+/// What was known at the heads of a body's loops, and how often each was come to; apart by the modes that numbers hang on.
 #[derive(Default)]
 pub(super) struct Heads {
-    seen: FxHashMap<BlockId, (State, u32)>,
+    seen: FxHashMap<BlockId, SmallVec<[(State, u32); 1]>>,
     begun: FxHashMap<BlockId, u32>,
 }
 
@@ -34,12 +37,32 @@ impl<'w> Run<'w, '_> {
     /// The states with which a loop's head is entered again: none once nothing grows.
     pub(super) fn at_head(&mut self, heads: &mut Heads, at: BlockId, block: &Block, mut states: States) -> States {
         states.iter_mut().for_each(|state| self.drop_right(state)); // Where they meet that could not be seen any more.
-        let Some(mut next) = states.into_iter().reduce(|a, b| a.join(&b)) else { return States::new() };
-        let Some((known, rounds)) = heads.seen.get_mut(&at) else {
+        let mut apart: States = States::new();
+        for state in states {
+            let joined = match apart.iter().position(|other| self.is_in_mode_of(other, &state)) {
+                Some(at) => apart.remove(at).join(&state),
+                None => state,
+            };
+            apart.push(joined);
+        }
+        apart.into_iter().filter_map(|state| self.come_to_head(heads, at, block, state)).collect()
+    }
+
+    /// Whether the modes that numbers hang on have the same values.
+    fn is_in_mode_of(&self, one: &State, other: &State) -> bool {
+        self.modes.iter().all(|slots| one.value(slots.mode) == other.value(slots.mode))
+    }
+
+    fn come_to_head(&mut self, heads: &mut Heads, at: BlockId, block: &Block, mut next: State) -> Option<State> {
+        let all = heads.seen.entry(at).or_default();
+        let place = all.iter().position(|(known, _)| self.is_in_mode_of(known, &next));
+        // Where there are too many, one stands for all.
+        let Some(place) = place.or((all.len() >= MOST_MODES).then_some(0)) else {
             self.guess_relations(&mut next, block);
-            heads.seen.insert(at, (next.clone(), 1));
-            return smallvec![next];
+            all.push((next.clone(), 1));
+            return Some(next);
         };
+        let (known, rounds) = &mut all[place];
         if *rounds == 1 {
             self.relate_rounds(known, &mut next, block);
         }
@@ -52,11 +75,11 @@ impl<'w> Run<'w, '_> {
             known.widen(&next, &[])
         };
         if joined == *known {
-            return States::new();
+            return None;
         }
         *rounds += 1;
         *known = joined.clone();
-        smallvec![joined]
+        Some(joined)
     }
 
     /// What a loop steps by constants may keep its relation from round to round: such relations are put down as the loop is

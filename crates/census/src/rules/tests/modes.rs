@@ -278,3 +278,32 @@ fn a_direction_that_turns_in_a_loop() {
 ",
     );
 }
+
+#[test]
+fn a_loop_behind_leaves_the_ways_apart() {
+    let script = "on bell {
+    if state == \"out\" {
+        oil -= 1
+        if oil == 0 {
+            state = \"idle\"
+        }
+    } else {
+        oil = 40
+        state = \"out\"
+    }
+    while left < left.max {
+        left += 1
+    }
+}
+
+on every 9s {
+    while oil < oil.max {
+        oil += 1
+    }
+    left = 3
+}
+";
+    judged(script);
+    let told = script.replace("oil -= 1\n", "oil -= 1 // ~ range/can-fall-below\n");
+    judged(&told.replace("        if oil == 0 {", "        if oil == -1 {"));
+}
