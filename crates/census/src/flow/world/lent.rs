@@ -31,16 +31,15 @@ enum Way {
 impl World<'_> {
     /// Leaves out the faults of writes that only give back: asked once all is known that others do.
     pub(super) fn leave_out_lent(&self, found: &mut [Found]) {
+        let mut lent: FxHashMap<(VarId, End), bool> = FxHashMap::default();
         for (id, found) in self.handler_ids().zip(found) {
-            found.events.retain(|event| !self.gives_back(id, event));
+            found.events.retain(|event| {
+                let Event::Outside { written, variable, end, .. } = *event else { return true };
+                // Of the others is only asked where this one does, and once.
+                let gives_back = written == variable && self.pays_back(id, variable, end);
+                !gives_back || !*lent.entry((variable, end)).or_insert_with(|| self.is_lent(variable, end))
+            });
         }
-    }
-
-    /// Whether a fault is of a write that only gives back.
-    fn gives_back(&self, handler: HandlerId, event: &Event) -> bool {
-        let Event::Outside { written, variable, end, .. } = *event else { return false };
-        // Of the others is only asked where this one does.
-        written == variable && self.is_paid_back(handler, CellId(variable.0), end) && self.is_lent(variable, end)
     }
 
     /// Whether all that moves a variable towards an end of its range gives back what the same activation has put in before.
@@ -56,13 +55,10 @@ impl World<'_> {
         let others = known.engine_writes || self.cleared[cell.index()] || self.unsettled[cell.index()];
         !moves
             && !others
-            && self.handler_ids().all(|id| self.keeps_from(id, cell, end) || self.pays_back(id, variable, end))
-    }
-
-    /// Whether nothing that a handler does moves a cell towards an end of its range.
-    fn keeps_from(&self, id: HandlerId, cell: CellId, end: End) -> bool {
-        let moves = |effect: &Effect| if end == End::Max { effect.up } else { effect.down };
-        self.effects[cell.index()].iter().all(|effect| effect.handler != Some(id) || !moves(effect))
+            && self.effects[cell.index()]
+                .iter()
+                .filter(|effect| moves_towards(effect, end))
+                .all(|effect| effect.handler.is_some_and(|handler| self.pays_back(handler, variable, end)))
     }
 
     /// Whether a handler takes no more than it has put in before, and the variable does not go meanwhile.
@@ -245,6 +241,10 @@ impl World<'_> {
         let at = handler.parameters.iter().position(|&(parameter, _)| parameter == local)?;
         self.project.registry.signal(handler.signal?).parameters.get(at)?.min
     }
+}
+
+fn moves_towards(effect: &Effect, end: End) -> bool {
+    if end == End::Max { effect.up } else { effect.down }
 }
 
 /// What a `let` begins with.
