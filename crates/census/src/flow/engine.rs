@@ -904,7 +904,7 @@ impl<'w, 'p> Run<'w, 'p> {
                 && (&part.selves, &part.removed, &part.sent) == (&state.selves, &state.removed, &state.sent)
                 && (part.went, part.forked.is_some()) == (state.went, state.forked.is_some())
                 && flags.iter().all(|&flag| part.value(flag) == state.value(flag))
-                && self.modes.iter().all(|slots| part.value(slots.mode) == state.value(slots.mode))
+                && self.is_in_mode_of(part, &state)
                 && part.suspects.len() == state.suspects.len()
                 && marks.all(|(a, b)| (a.wrong, a.at) == (b.wrong, b.at))
         };

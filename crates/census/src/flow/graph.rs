@@ -564,6 +564,12 @@ fn distinct(values: &[&ExprKind]) -> usize {
 }
 
 impl Graph {
+    /// How many steps and ways there are.
+    #[must_use]
+    pub fn size(&self) -> usize {
+        self.blocks.iter().map(|block| block.steps.len() + 1).sum()
+    }
+
     /// The blocks that some way leads to from one, itself included.
     pub fn from(&self, first: BlockId) -> impl Iterator<Item = &Block> {
         let (mut seen, mut open) = (vec![false; self.blocks.len()], vec![first]);

@@ -347,10 +347,7 @@ impl<'p> World<'p> {
         let ids: Vec<HandlerId> = world.handler_ids().collect();
         world.stops = ids.par_iter().map(|&id| world.find_stops(id)).collect();
         world.entries = ids.par_iter().map(|&id| world.find_entry(id)).collect();
-        world.sizes = ids
-            .iter()
-            .map(|&id| world.handler_graph(id).blocks.iter().map(|block| block.steps.len() + 1).sum())
-            .collect();
+        world.sizes = ids.iter().map(|&id| world.handler_graph(id).size()).collect();
         for &id in &ids {
             let (script, index) = world.handler(id);
             if let Some(signal) = project.script(script).handlers[index].signal {
@@ -474,11 +471,7 @@ impl<'p> World<'p> {
         for at in handlers {
             open.extend(called(unit, &self.graphs[script.index()].handlers[at].blocks));
             if let Some(when) = unit.tree.handlers[at].when {
-                super::access::walk_expr(unit, when, &mut |inner| {
-                    if let Meaning::Procedure(id) = unit.meaning(inner) {
-                        open.push(id);
-                    }
-                });
+                calls_in(unit, when, &mut open);
             }
         }
         let mut seen = FxHashSet::default();
@@ -1204,17 +1197,20 @@ fn gather_script(project: &Project, unit: &ScriptUnit, graphs: &Graphs) -> (Vec<
     }
 }
 
+/// Adds the procedures that an expression calls.
+fn calls_in(unit: &ScriptUnit, expr: ExprId, found: &mut Vec<ProcId>) {
+    super::access::walk_expr(unit, expr, &mut |inner| {
+        if let Meaning::Procedure(id) = unit.meaning(inner) {
+            found.push(id);
+        }
+    });
+}
+
 /// The procedures that blocks call.
 #[must_use]
 pub fn called<'b>(unit: &ScriptUnit, blocks: impl IntoIterator<Item = &'b graph::Block>) -> Vec<ProcId> {
     let mut found = Vec::new();
-    let mut look = |expr: ExprId| {
-        super::access::walk_expr(unit, expr, &mut |inner| {
-            if let Meaning::Procedure(id) = unit.meaning(inner) {
-                found.push(id);
-            }
-        });
-    };
+    let mut look = |expr: ExprId| calls_in(unit, expr, &mut found);
     for block in blocks {
         for step in &block.steps {
             let parts = super::access::parts(step);

@@ -49,7 +49,7 @@ impl<'w> Run<'w, '_> {
     }
 
     /// Whether the modes that numbers hang on have the same values.
-    fn is_in_mode_of(&self, one: &State, other: &State) -> bool {
+    pub(super) fn is_in_mode_of(&self, one: &State, other: &State) -> bool {
         self.modes.iter().all(|slots| one.value(slots.mode) == other.value(slots.mode))
     }
 

@@ -141,8 +141,12 @@ impl World<'_> {
             }
             *none |= self.may_be_removed(of) || self.may_go_with_scene(of);
         }
-        let has_own_start = |id: VarId| matches!(base, Some(Base::Listed(instance)) if self.project.registry.own_start_of(id, instance).is_some());
-        let stands_in = |id: VarId| self.project.registry.var(id).placeholder && !has_own_start(id);
+        let registry = &self.project.registry;
+        let has_own_start = |id: VarId| match base {
+            Some(Base::Listed(instance)) => registry.own_start_of(id, instance).is_some(),
+            _ => false,
+        };
+        let stands_in = |id: VarId| registry.var(id).placeholder && !has_own_start(id);
         let stand_in = facts.variable.is_some_and(stands_in) && !self.assigned_before(handler, cell, base);
         Abstract { unset: self.may_be_unset(handler, cell, base, facts.ty), stand_in, ..Abstract::of(value) }
     }

@@ -187,8 +187,7 @@ impl World<'_> {
         let (script, index) = self.handler(handler);
         let graphs = &self.graphs[script.index()];
         let bodies = std::iter::once(&graphs.handlers[index]).chain(&graphs.procedures);
-        let size = |graph: &Graph| graph.blocks.iter().map(|block| 1 + block.steps.len()).sum::<usize>();
-        bodies.map(size).sum::<usize>() <= QUICK
+        bodies.map(Graph::size).sum::<usize>() <= QUICK
     }
 
     /// Takes in what a handler does to a cell that has grown in so many rounds before; says whether that is more.

@@ -492,7 +492,7 @@ impl World<'_> {
             return Vec::new();
         }
         let mut stops = if round < LAST_STOPS { self.cell_stops[cell.index()].clone() } else { Vec::new() };
-        stops.extend(self.ends_at_start(cell).into_iter().flatten().flat_map(|end| [end - 1.0, end, end + 1.0]));
+        stops.extend(self.ends_at_start(cell).into_iter().flatten().flat_map(stops::beside));
         stops.sort_unstable_by(f64::total_cmp);
         stops.dedup();
         stops

@@ -264,7 +264,7 @@ fn add_ends(stops: &mut Vec<f64>, own: [Option<f64>; 2], other: [Option<f64>; 2]
 }
 
 /// A number and its neighbours.
-fn beside(number: f64) -> [f64; 3] {
+pub(super) fn beside(number: f64) -> [f64; 3] {
     [number - 1.0, number, number + 1.0]
 }
 
