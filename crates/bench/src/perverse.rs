@@ -7,7 +7,7 @@ use std::fmt::Write as _;
 pub type Kind = (&'static str, fn() -> Vec<File>);
 
 /// All kinds.
-pub const KINDS: [Kind; 12] = [
+pub const KINDS: [Kind; 17] = [
     ("deep branching", deep_branching),
     ("many variables in one handler", many_variables),
     ("procedures calling each other", procedures),
@@ -20,6 +20,11 @@ pub const KINDS: [Kind; 12] = [
     ("many names of one kind", spawned),
     ("one bound of many variables", one_bound),
     ("a waiver for each step", waivers),
+    ("all wait for one thing", lenders),
+    ("one block put off by another", put_off),
+    ("ways out of long loops", ways_out),
+    ("bounds that move", moving_bounds),
+    ("a flag for each countdown", countdowns),
 ];
 
 fn files(registry: String, script: String) -> Vec<File> {
@@ -180,4 +185,67 @@ fn waivers() -> Vec<File> {
     }
     script.push_str("}\n");
     files(world(1, "max = 9"), script)
+}
+
+fn lenders() -> Vec<File> {
+    let mut script = "script all for tide\n\n".to_owned();
+    for _ in 0..1600 {
+        script.push_str("on bell when v0 < 9 {\n    v0 += 1\n    wait 1s\n    v0 -= 1\n}\n\n");
+    }
+    files(world(1, "min = 0\nmax = 9"), script)
+}
+
+fn put_off() -> Vec<File> {
+    let mut script = "script all for tide\n\n".to_owned();
+    for _ in 0..18 {
+        script.push_str("on bell(amount) {\n");
+        for at in 0..180 {
+            let _ = writeln!(script, "v{} += 1\nafter 1s {{", at % 30);
+        }
+        script.push_str(&"}\n".repeat(181));
+    }
+    files(world(30, "min = 0\nmax = 50"), script)
+}
+
+fn ways_out() -> Vec<File> {
+    let mut script = "script all for tide\n\n".to_owned();
+    for _ in 0..8 {
+        script.push_str("on bell(amount) {\nwhile true {\n");
+        for at in 0..390 {
+            let (one, other) = (at % 30, (at * 3 + 1) % 30);
+            let _ = writeln!(script, "if v{one} > v{other} {{ break }}");
+            let _ = writeln!(script, "if v{one} == {} {{ return }}\nv{one} += 1", at % 50);
+        }
+        script.push_str("}\n}\n");
+    }
+    files(world(30, "min = 0\nmax = 50"), script)
+}
+
+fn moving_bounds() -> Vec<File> {
+    let mut registry = world(10, "min = 0\nmax = 50");
+    for at in 0..300 {
+        let _ = writeln!(registry, "[variables.tide.w{at}]\ntype = \"int\"\nscope = \"global\"\ndefault = 0\nmin = 0");
+        let _ = writeln!(registry, "max = \"tide.v{}\"", at % 10);
+    }
+    let mut script = "script all for tide\n\n".to_owned();
+    for _ in 0..10 {
+        script.push_str("on bell(amount) {\n");
+        for at in 0..490 {
+            let (bound, within) = (at % 10, at % 300);
+            let _ = writeln!(script, "v{bound} = v{bound} + 1\nif w{within} < v{bound} {{ w{within} += 1 }}");
+        }
+        script.push_str("}\n");
+    }
+    files(registry, script)
+}
+
+fn countdowns() -> Vec<File> {
+    let mut script = "script all for tide\n\n".to_owned();
+    (0..900).for_each(|at| _ = writeln!(script, "private busy_{at}: bool = false"));
+    for at in 0..900 {
+        let _ = writeln!(script, "on bell {{\n    if busy_{at} {{\n        v{at} -= 1");
+        let _ = writeln!(script, "        if v{at} == 0 {{ busy_{at} = false }}\n    }} else {{");
+        let _ = writeln!(script, "        v{at} = 10\n        busy_{at} = true\n    }}\n}}\n");
+    }
+    files(world(900, "min = 0\nmax = 50"), script)
 }

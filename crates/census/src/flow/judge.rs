@@ -15,6 +15,7 @@ use super::world::World;
 use crate::project::Base;
 use crate::registry::{End, InvariantId, Overflow, Scope};
 use crate::source::Span;
+use rustc_hash::FxHashSet;
 use smallvec::{SmallVec, smallvec};
 
 /// How many things one write may make wrong before its states are no longer kept apart.
@@ -244,9 +245,9 @@ impl Run<'_, '_> {
 
     /// The suspects that are meant become events, and what follows takes them not to have happened.
     pub(super) fn tell_suspects(&mut self, state: &mut State, meant: impl Fn(Wrong) -> bool) {
-        for suspect in &self.tell_at_once(state, meant) {
-            self.set_right(state, suspect.wrong);
-            self.doubt(state, suspect.wrong);
+        for wrong in all_wrong(&self.tell_at_once(state, meant)) {
+            self.set_right(state, wrong);
+            self.doubt(state, wrong);
         }
     }
 
@@ -268,7 +269,8 @@ impl Run<'_, '_> {
         let suspects = state.suspects.take().into_iter();
         let (mut told, kept): (Vec<Suspect>, Vec<Suspect>) = suspects.partition(|suspect| meant(suspect.wrong));
         state.suspects = kept.into();
-        told.retain(|suspect| !self.is_right(state, suspect.wrong));
+        let right = self.right_among(state, &told);
+        told.retain(|suspect| !right.contains(&suspect.wrong));
         self.drop_consequences(state, &mut told);
         for suspect in &told {
             self.tell(suspect);
@@ -294,10 +296,16 @@ impl Run<'_, '_> {
     /// Drops the suspects that have turned out to be right.
     pub(super) fn drop_right(&mut self, state: &mut State) {
         if !state.suspects.is_empty() {
-            let mut suspects = std::mem::take(&mut state.suspects);
-            suspects.retain(|suspect| !self.is_right(state, suspect.wrong));
-            state.suspects = suspects;
+            let right = self.right_among(state, &state.suspects);
+            state.suspects.retain(|suspect| !right.contains(&suspect.wrong));
         }
+    }
+
+    /// What has turned out to be right of that which some writes are suspected of; asked once where many are of the same.
+    fn right_among(&mut self, state: &State, suspects: &[Suspect]) -> AllWrong {
+        let mut right = all_wrong(suspects);
+        right.retain(|wrong| self.is_right(state, *wrong));
+        right
     }
 
     /// Whether what was suspect has turned out to be right: a test may have told so since, such as `oil > 100` that did not
@@ -367,6 +375,16 @@ pub fn concerns(world: &World<'_>, table: &SlotTable, slot: Slot, at: usize, bas
 /// Whether a name holds nothing yet.
 pub(super) fn is_free(state: &State, holder: Slot) -> bool {
     matches!(state.value(holder).value, Value::Ref { none: false, some: false })
+}
+
+/// What some writes are suspected of, each once: many may have made the same thing wrong.
+type AllWrong = SmallVec<[Wrong; 4]>;
+
+fn all_wrong(suspects: &[Suspect]) -> AllWrong {
+    let each: FxHashSet<Wrong> = suspects.iter().map(|suspect| suspect.wrong).collect();
+    let mut all: AllWrong = each.into_iter().collect();
+    all.sort_unstable();
+    all
 }
 
 /// How far a slot lies beyond a limit: at most zero where it is inside.

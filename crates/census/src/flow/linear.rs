@@ -545,6 +545,8 @@ impl Facts {
         if self.known.iter().all(|fact| fact.shadow & shadow == 0) {
             return best;
         }
+        // Close together they are gone through far sooner, once for each sum.
+        let shadows: SmallVec<[u64; MOST_FACTS]> = self.known.iter().map(|fact| fact.shadow).collect();
         let mut budget = effort.sums;
         let mut telling = Telling::default();
         let mut sums: SmallVec<[Linear; 6]> = smallvec![*form];
@@ -555,13 +557,13 @@ impl Facts {
             for at in from..to {
                 let form = sums[at];
                 let shadow = form.shadow();
-                let touching = self.known.iter().enumerate().filter(|(_, fact)| shadow & fact.shadow != 0);
-                let touching = touching.filter(|&(at, fact)| telling.has(at, || fact.highest(ends) > 0.0));
-                let terms = touching.flat_map(|(_, fact)| fact.terms.iter().map(move |term| (&fact.form, term)));
-                for (fact, &(slot, factor)) in terms {
+                let touching = shadows.iter().enumerate().filter(|&(_, other)| shadow & other != 0);
+                let facts = touching.map(|(at, _)| (at, &self.known[at].form));
+                let terms = facts.flat_map(|(at, fact)| fact.terms.iter().map(move |term| (at, fact, term)));
+                for (at, fact, &(slot, factor)) in terms {
                     // Taking away a fact in which a place has the same sign cancels that place.
                     let by = form.factor(slot) / factor;
-                    if by <= 0.0 {
+                    if by <= 0.0 || !telling.has(at, || fact.highest(ends) > 0.0) {
                         continue;
                     }
                     budget -= 1;

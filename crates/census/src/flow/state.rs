@@ -11,7 +11,7 @@ use smallvec::SmallVec;
 use std::sync::Arc;
 
 /// What can be wrong for as long as a handler has not settled.
-#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Debug)]
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Debug)]
 pub enum Wrong {
     /// A slot beyond an end of its range.
     Outside(Slot, End),

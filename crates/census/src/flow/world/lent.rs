@@ -33,10 +33,12 @@ impl World<'_> {
     pub(super) fn leave_out_lent(&self, found: &mut [Found]) {
         let mut lent: FxHashMap<(VarId, End), bool> = FxHashMap::default();
         for (id, found) in self.handler_ids().zip(found) {
+            let mut paid: FxHashMap<(VarId, End), bool> = FxHashMap::default();
             found.events.retain(|event| {
                 let Event::Outside { written, variable, end, .. } = *event else { return true };
                 // Of the others is only asked where this one does, and once.
-                let gives_back = written == variable && self.pays_back(id, variable, end);
+                let gives_back = written == variable
+                    && *paid.entry((variable, end)).or_insert_with(|| self.pays_back(id, variable, end));
                 !gives_back || !*lent.entry((variable, end)).or_insert_with(|| self.is_lent(variable, end))
             });
         }
@@ -303,7 +305,7 @@ impl Ways<'_> {
         let graph::Exit::Fork { now, later, .. } = block.exit else {
             return block.exit.successors().into_iter().map(|next| (next, left)).collect();
         };
-        let owed = left.min(self.taken_from(later));
+        let owed = if left == 0 { 0 } else { left.min(self.taken_from(later)) };
         smallvec![(now, left - owed), (later, owed)]
     }
 

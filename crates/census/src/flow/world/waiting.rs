@@ -108,16 +108,13 @@ impl<'p> World<'p> {
         if !self.yields[waiting.index()] {
             return false;
         }
-        let own = self.handler(waiting).0 == self.handler(begins).0 && self.entries[begins.index()].is_some();
-        let held_against = own || self.peers[waiting.index()].binary_search(&begins).is_ok();
+        let held_against = self.peers[waiting.index()].binary_search(&begins).is_ok();
         !held_against || self.begins_within.contains(&(waiting, part, begins, extent))
     }
 
     /// The other handlers that may be kept out while one waits.
     pub(super) fn peers_of(&self, handler: HandlerId) -> impl Iterator<Item = HandlerId> + '_ {
-        let own = self.yields[handler.index()].then(|| self.handlers_of(self.handler(handler).0));
-        let own = own.into_iter().flatten().filter(|id| self.entries[id.index()].is_some());
-        own.chain(self.peers[handler.index()].iter().copied())
+        self.peers[handler.index()].iter().copied()
     }
 
     pub(super) fn find_peers(&self) -> Vec<Vec<HandlerId>> {
@@ -138,15 +135,25 @@ impl<'p> World<'p> {
         asking.retain(|_, ids| ids.len() <= MOST_PEERS);
         let ids: Vec<HandlerId> = self.handler_ids().collect();
         let peers = ids.into_par_iter().map(|id| {
+            if !self.yields[id.index()] {
+                return Vec::new();
+            }
             let (script, _) = self.handler(id);
-            let cells = self.table(id).slots.iter().filter(|_| self.yields[id.index()]).filter_map(|slot| slot.cell);
+            let cells = self.table(id).slots.iter().filter_map(|slot| slot.cell);
             let others = cells.filter_map(|cell| asking.get(&cell)).flatten().copied();
             let mut peers: Vec<HandlerId> = others.filter(|&other| self.handler(other).0 != script).collect();
+            peers.extend(self.own_peers(script));
             peers.sort_unstable();
             peers.dedup();
             peers
         });
         peers.collect()
+    }
+
+    /// The handlers of a script that ask something on entry; none where too many do.
+    fn own_peers(&self, script: ScriptId) -> impl Iterator<Item = HandlerId> + '_ {
+        let asking = || self.handlers_of(script).filter(|id| self.entries[id.index()].is_some());
+        (asking().nth(MOST_PEERS).is_none()).then(asking).into_iter().flatten()
     }
 
     /// Whether the handler of a run could not begin in a state for the same instance.
