@@ -182,10 +182,11 @@ impl Run<'_, '_> {
                 let known = state.suspects.len();
                 state.suspects.retain(|suspect| suspect.wrong != wrong);
                 let was_well = state.suspects.len() == known;
-                if was_well && (!upsets || self.judge(before.clone(), index, base).0.is_none()) {
-                    continue; // It stays as it was: true, or false before the handler did anything.
+                if was_well && !upsets || self.judge(state.clone(), index, base).1.is_none() {
+                    continue;
                 }
-                if self.judge(state.clone(), index, base).1.is_some() {
+                // Unless it was false before the handler did anything.
+                if !was_well || self.judge(before.clone(), index, base).0.is_some() {
                     self.add_suspect(before, state, wrong, slot, at, (0.0, 0.0));
                     fresh.push(wrong);
                 }
