@@ -109,22 +109,23 @@ fn addends(unit: &ScriptUnit, expr: ExprId, taken: bool, into: &mut Vec<(ExprId,
     }
 }
 
-/// `x < 20`, `x + n <= 20` before something is put in, and `x - n >= 5` before something is taken out.
+/// `x < 20`, `x + n <= 20` before something is put in, be that a number too, and `x - n >= 5` before something is taken out.
 fn in_comparison(unit: &ScriptUnit, left: ExprId, right: ExprId, pairs: &mut Vec<Beside>) {
     let mut all = Vec::new();
     addends(unit, left, false, &mut all);
     addends(unit, right, true, &mut all);
     let (numbers, others): (Vec<_>, Vec<_>) = all.into_iter().partition(|&(expr, _)| literal(unit, expr).is_some());
-    let &[(number, against)] = numbers.as_slice() else { return };
-    let facing = others.iter().filter(|&&(_, taken)| taken != against).count();
-    for &(variable, _) in others.iter().filter(|&&(_, taken)| taken != against) {
-        let ends: &[End] = match (facing, others.len()) {
-            (1, 1) => &[End::Max, End::Min],
-            (all, other) if all == other => &[End::Max],
-            (1, _) => &[End::Min],
+    for side in [false, true] {
+        let mut against = numbers.iter().filter(|&&(_, taken)| taken != side);
+        let (Some(&(number, _)), None) = (against.next(), against.next()) else { continue };
+        let facing = others.iter().filter(|&&(_, taken)| taken == side);
+        let ends: &[End] = match (facing.clone().count(), others.len(), numbers.len()) {
+            (1, 1, 1) => &[End::Max, End::Min],
+            (all, other, _) if all == other => &[End::Max],
+            (1, _, 1) => &[End::Min],
             _ => &[],
         };
-        pairs.push(Beside { variable, number, ends });
+        pairs.extend(facing.map(|&(variable, _)| Beside { variable, number, ends }));
     }
 }
 
@@ -279,6 +280,11 @@ proc load(n: int, step: int) {
         parcels = max(n, 5) // ~ range/hardcoded-limit
     }
     parcels = clamp(parcels + floor(20 / step), parcels.min, parcels.max)
+    if parcels + 3 > 20 { // ~ range/hardcoded-limit
+        show "Room for two at most."
+    } else if parcels + 20 > 35 {
+        show "Much of it is taken."
+    }
     if parcels - n > 20 - step {
         show "That is how far it came, not how far it may go."
     }
