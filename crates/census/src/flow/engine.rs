@@ -308,6 +308,8 @@ pub struct Run<'w, 'p> {
     pub sent: Vec<(SignalId, usize, Value)>,
     /// The signals that were sent.
     pub signals: FxHashSet<SignalId>,
+    /// What was known as signals were sent of which others build on that; none where nothing can be said.
+    pub handing: FxHashMap<SignalId, Option<State>>,
     /// What another activation of the same instance has left by the time that this one goes on after a wait.
     pub left_by_first: Vec<(Slot, Abstract)>,
     /// Where others may look.
@@ -386,6 +388,7 @@ impl<'w, 'p> Run<'w, 'p> {
             partings: FxHashMap::default(),
             sent: Vec::new(),
             signals: FxHashSet::default(),
+            handing: FxHashMap::default(),
             left_by_first: Vec::new(),
             pauses: Vec::new(),
             sendings: Vec::new(),
@@ -450,7 +453,13 @@ impl<'w, 'p> Run<'w, 'p> {
     #[must_use]
     pub fn entry(&mut self) -> State {
         let state = self.unassuming();
-        self.assuming(state)
+        let mut state = self.assuming(state);
+        if self.keep_pauses && self.begun.is_none() {
+            // What its sender knew may be over by the next time.
+            self.begun = Some(state.values.clone());
+        }
+        let world = self.world;
+        if world.take_over(self, &mut state) { self.assuming(state) } else { state }
     }
 
     /// The same, where all that is ever written counts, be it put right before anyone can see it.
@@ -507,6 +516,7 @@ impl<'w, 'p> Run<'w, 'p> {
             sources: Shared::default(),
             at_once: true,
             waited: false,
+            alone: true,
             later: false,
             stepped: false,
             forked: None,
@@ -1060,7 +1070,8 @@ impl<'w, 'p> Run<'w, 'p> {
             if !self.calls_any(offer.text) {
                 self.show(&mut state, offer.text);
             }
-            if let Some(state) = self.wait(state, Some(span), None) {
+            if let Some(mut state) = self.wait(state, Some(span), None) {
+                state.alone = true;
                 next.push((offer.block, state));
             }
         }
@@ -1126,6 +1137,7 @@ impl<'w, 'p> Run<'w, 'p> {
                 }
                 self.note_sent(&mut state, *signal, *to);
                 self.keep_sending(&state, *signal, step.span);
+                self.hand_over(&state, *signal);
             }
             StepKind::Show { text, .. } => self.show(&mut state, *text),
             StepKind::Hide { .. } => {}

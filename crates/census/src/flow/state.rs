@@ -336,6 +336,8 @@ pub struct Known {
     pub at_once: bool,
     /// Whether a wait may have passed.
     pub waited: bool,
+    /// Whether this goes on from the game's trigger or the player's choice, before which the queue was empty.
+    pub alone: bool,
     /// Whether this is inside an `after` block.
     pub later: bool,
     /// Whether something may have been stepped, sent or spawned.
@@ -648,6 +650,7 @@ impl Known {
         self.sent.retain(|sent| other.sent.contains(sent));
         self.at_once |= other.at_once;
         self.waited |= other.waited;
+        self.alone &= other.alone;
         self.later |= other.later;
         self.stepped |= other.stepped;
         self.forked = PutOff::either(self.forked, other.forked);

@@ -13,6 +13,7 @@ mod fixpoint;
 mod fresh;
 mod given;
 mod going;
+mod handed;
 mod held_out;
 mod lent;
 mod modes;
@@ -46,7 +47,7 @@ use super::engine::{
 };
 use super::eval::anything;
 use super::graph::{self, Exit, Graph, StepKind};
-use super::linear::Slot;
+use super::linear::{Linear, Slot};
 use super::state::State;
 use super::trend::{Moved, Trend};
 use super::value::{Abstract, Num, Symbol, TEXT_LIMIT, Value};
@@ -190,6 +191,10 @@ pub struct World<'p> {
     lingering: FxHashSet<OwnerId>,
     /// Who sends the signals that scripts send.
     senders: FxHashMap<SignalId, once::OnlySender>,
+    /// The signals before which their sender may have found something out.
+    handovers: FxHashMap<SignalId, handed::Handover>,
+    /// What it has found out, by signal.
+    handed: FxHashMap<SignalId, handed::HandedOver>,
     /// What is certain to be done in answer to them.
     certain_answers: FxHashMap<SignalId, answers::Answer>,
     invariants_of: FxHashMap<VarId, Vec<usize>>,
@@ -301,6 +306,8 @@ impl<'p> World<'p> {
             partings: partings::Partings::default(),
             lingering: FxHashSet::default(),
             senders: FxHashMap::default(),
+            handovers: FxHashMap::default(),
+            handed: FxHashMap::default(),
             certain_answers: FxHashMap::default(),
             invariants_of: invariants_of(project),
             upsets: find_upsets(project),
@@ -377,6 +384,7 @@ impl<'p> World<'p> {
         world.peers = world.find_peers();
         world.given = world.nothing_given();
         world.begins_false = world.find_begins_false();
+        world.handovers = world.find_handovers();
         world
     }
 

@@ -44,6 +44,20 @@ impl<'w> Run<'w, '_> {
         }
     }
 
+    /// Keeps what is known as a signal is sent, where others build on that.
+    pub(super) fn hand_over(&mut self, state: &State, signal: Option<SignalId>) {
+        let Some(signal) = signal.filter(|&signal| !self.quiet && self.world.hands_over(self.handler, signal)) else {
+            return;
+        };
+        let known = state.alone.then(|| state.clone());
+        let both = match (self.handing.remove(&signal), known) {
+            (Some(Some(kept)), Some(known)) => Some(kept.join(&known)),
+            (None, known) => known,
+            _ => None,
+        };
+        self.handing.insert(signal, both);
+    }
+
     pub(super) fn wait_step(&mut self, mut state: State, waiting: Waiting, span: Span) -> Option<State> {
         match waiting {
             Waiting::Answer => Some(state), // Each choice is tested as it is asked, then waits.
@@ -87,7 +101,7 @@ impl<'w> Run<'w, '_> {
             self.after_wait(&mut state, slot);
         }
         state.forked = state.forked.map(|put_off| put_off.later(ticks));
-        (state.at_once, state.waited) = (false, true);
+        (state.at_once, state.waited, state.alone) = (false, true, false);
         state.sent = Shared::default();
         for (slot, left) in &self.left_by_first {
             state.values[*slot as usize] = left.clone();

@@ -93,7 +93,7 @@ impl World<'_> {
             let slots = &self.table(id).slots;
             let reached: FxHashSet<CellId> = slots.iter().filter_map(|slot| slot.cell).chain(was).collect();
             reached.into_iter().for_each(|cell| dependents.by_reach[cell.index()].push(id));
-            let asks_others = self.yields[id.index()] || self.openings[id.index()].is_some();
+            let asks_others = self.yields[id.index()] || self.openings[id.index()].is_some() || self.is_handed(id);
             let affected = slots.iter().filter(|slot| asks_others || matches!(slot.ty, Type::Ref(_)));
             let affected: FxHashSet<CellId> = affected.filter_map(|slot| slot.cell).collect();
             affected.into_iter().for_each(|cell| dependents.by_effects[cell.index()].push(id));
@@ -108,6 +108,7 @@ impl World<'_> {
         run.reached.reserve(self.size(handler));
         run.handler_from_entry();
         let outlook = self.outlook(&mut run);
+        let handed = self.handed_by(&mut run);
         let calls_much = run.calls_much();
         let found = Found {
             events: self.settled_events(handler, run.events),
@@ -117,7 +118,7 @@ impl World<'_> {
             pauses: if wanted { run.pauses } else { Vec::new() },
         };
         let Run { seen, partings, sent, signals, let_in, .. } = run;
-        RunResult { seen, partings, sent, signals, let_in, found, outlook, calls_much }
+        RunResult { seen, partings, sent, signals, handed, let_in, found, outlook, calls_much }
     }
 
     /// Whether the pauses of a handler are kept for the rules about guards: where others can act in between, or more of the
@@ -170,6 +171,11 @@ impl World<'_> {
             }
             for signal in result.signals {
                 if self.sent_signals.insert(signal) {
+                    changed.signals.insert(signal);
+                }
+            }
+            for (signal, handed) in result.handed {
+                if self.take_handed(signal, handed) {
                     changed.signals.insert(signal);
                 }
             }
@@ -298,6 +304,7 @@ struct RunResult {
     partings: FxHashMap<(CellId, Parting), Last>,
     sent: Vec<(SignalId, usize, Value)>,
     signals: FxHashSet<SignalId>,
+    handed: Vec<(SignalId, Option<handed::Handed>)>,
     let_in: FxHashSet<(HandlerId, Part, Extent)>,
     found: Found,
     outlook: Outlook,

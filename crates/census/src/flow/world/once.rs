@@ -1,6 +1,7 @@
 //! Handlers that begin once, for their instance, scene or run, so that no second activation runs beside the first.
 
 use super::*;
+use crate::flow::graph::BlockId;
 use crate::flow::lasting::ticks_of;
 
 /// How many senders are looked at, one behind the other.
@@ -11,9 +12,11 @@ pub(super) type OnlySender = Option<Sender>;
 
 #[derive(Clone, Copy, Debug)]
 pub(super) struct Sender {
-    handler: HandlerId,
+    pub handler: HandlerId,
+    /// Where it stands: the block, and its step.
+    pub at: (BlockId, usize),
     /// It goes to the sender's own instance.
-    to_own: bool,
+    pub to_own: bool,
 }
 
 impl World<'_> {
@@ -25,11 +28,13 @@ impl World<'_> {
         };
         for id in self.handler_ids() {
             let unit = self.parts(id).0;
-            for block in &self.handler_graph(id).blocks {
-                for (signal, to) in block.steps.iter().filter_map(sent) {
+            for (at, block) in (0..).map(BlockId).zip(&self.handler_graph(id).blocks) {
+                for (step, (signal, to)) in
+                    block.steps.iter().enumerate().filter_map(|(step, kind)| Some((step, sent(kind)?)))
+                {
                     let to_own = to.is_some_and(|to| unit.meaning(to) == Meaning::Own);
                     let over_and_over = block.loops > 0 || block.loop_head;
-                    add(signal, (!over_and_over).then_some(Sender { handler: id, to_own }));
+                    add(signal, (!over_and_over).then_some(Sender { handler: id, at: (at, step), to_own }));
                 }
             }
         }
@@ -88,7 +93,7 @@ impl World<'_> {
 
     /// Whether what a handler answers is sent by nothing but one statement of a handler that itself begins once.
     fn is_sent_once(&self, id: HandlerId) -> bool {
-        let Some(Sender { handler, to_own }) = self.only_sender(id) else { return false };
+        let Some(Sender { handler, to_own, .. }) = self.only_sender(id) else { return false };
         let (unit, sending) = (self.parts(id).0, self.parts(handler).0);
         let to_each = self.sends_to_each(handler, to_own, unit);
         match self.parts(handler).1.trigger {
@@ -113,7 +118,7 @@ impl World<'_> {
 
     /// The same handler, where one activation of it sends once to what is one for that: it is one itself, or sends to itself.
     pub(super) fn sender_for_one(&self, id: HandlerId) -> Option<HandlerId> {
-        let Sender { handler, to_own } = self.only_sender(id)?;
+        let Sender { handler, to_own, .. } = self.only_sender(id)?;
         (self.is_one(handler) || self.sends_to_each(handler, to_own, self.parts(id).0)).then_some(handler)
     }
 
@@ -142,7 +147,7 @@ impl World<'_> {
 }
 
 /// The signal that a step sends, and to whom.
-fn sent(step: &graph::Step) -> Option<(SignalId, Option<ExprId>)> {
+pub(super) fn sent(step: &graph::Step) -> Option<(SignalId, Option<ExprId>)> {
     match step.kind {
         StepKind::Send { signal, to, .. } => Some((signal?, to)),
         _ => None,

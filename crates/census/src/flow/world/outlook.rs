@@ -128,6 +128,7 @@ impl World<'_> {
             }
         }
         self.is_sent_unread(run.handler).hash(&mut hasher);
+        self.told_of_handed(run).hash(&mut hasher);
         hasher.finish()
     }
 }

@@ -214,7 +214,6 @@ impl World<'_> {
         run.keep_pauses = true;
         run.in_bursts = true;
         let mut state = run.entry();
-        run.begun = Some(state.values.clone());
         if let Some((slot, value)) = start {
             state.values[slot as usize] = Abstract::of(value);
             run.left_alone = LeftAlone::Slot(slot);
@@ -242,7 +241,6 @@ impl World<'_> {
         run.keep_pauses = true;
         run.left_alone = LeftAlone::Everything;
         let mut state = run.entry();
-        run.begun = Some(state.values.clone());
         hold(&run, &mut state, held);
         run.handler_from(state);
         run

@@ -209,7 +209,7 @@ impl<'p> World<'p> {
     }
 
     /// What is done to the slots of a run by the effects that are meant; asked with whether the slot is the own instance's.
-    fn effects_on(&self, run: &Run<'_, '_>, meant: impl Fn(&Effect, bool) -> bool) -> Others {
+    pub(super) fn effects_on(&self, run: &Run<'_, '_>, meant: impl Fn(&Effect, bool) -> bool) -> Others {
         let mut others = vec![Together::default(); run.table.slots.len()];
         for (slot, together) in others.iter_mut().enumerate() {
             let Some(cell) = run.table.slots[slot].cell else { continue };

@@ -21,6 +21,11 @@ impl WrittenFrom {
         known.is_ok_and(|at| self.bits[from.index() * words + at / 64] & (1 << (at % 64)) != 0)
     }
 
+    /// All that are written from a block on.
+    pub(super) fn all(&self, from: BlockId) -> impl Iterator<Item = CellId> + '_ {
+        self.cells.iter().copied().filter(move |&cell| self.contains(from, cell))
+    }
+
     fn words(&self) -> usize {
         self.cells.len().div_ceil(64)
     }
@@ -76,7 +81,7 @@ impl World<'_> {
         }
     }
 
-    fn written_in(&self, script: ScriptId, unit: &ScriptUnit, block: &Block) -> FxHashSet<CellId> {
+    pub(super) fn written_in(&self, script: ScriptId, unit: &ScriptUnit, block: &Block) -> FxHashSet<CellId> {
         let mut written = FxHashSet::default();
         for step in &block.steps {
             if let StepKind::Assign { place, .. } | StepKind::Clear { place, .. } = step.kind {

@@ -5,6 +5,7 @@ mod beginnings;
 mod clockwork;
 mod designs;
 mod guards;
+mod handed_over;
 mod kept_out;
 mod later;
 mod lending;
