@@ -12,6 +12,12 @@ const MOST_BEHIND: u32 = 8;
 /// How often the blocks of a body are gone through before a loop is given up.
 const MOST_ROUNDS: usize = 4;
 
+/// A step of a body: its block, and which of that.
+type StepAt = (BlockId, usize);
+
+/// Before the first of them.
+const BEGINNING: StepAt = (BlockId(0), 0);
+
 /// How much is moved at once: a number that is written out, or what a place holds that nothing changes.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
 enum Amount {
@@ -194,32 +200,54 @@ impl World<'_> {
         match unit.place_of(value).map(|place| unit.place(place)) {
             Some(Place::Variable(variable, _)) => {
                 let known = self.project.registry.var(variable);
-                !self.written[variable.index()] && !known.engine_writes && self.is_above_zero(id, value, MOST_BEHIND)
+                !self.written[variable.index()]
+                    && !known.engine_writes
+                    && self.is_above_zero(id, value, BEGINNING, MOST_BEHIND)
             }
-            Some(Place::Local(_)) => self.is_above_zero(id, value, MOST_BEHIND),
+            Some(Place::Local(_)) => self.is_above_zero(id, value, BEGINNING, MOST_BEHIND),
             _ => false,
         }
     }
 
-    fn is_above_zero(&self, id: HandlerId, value: ExprId, depth: u32) -> bool {
+    /// Whether a value that is worked out by a step is never below zero.
+    fn is_above_zero(&self, id: HandlerId, value: ExprId, by: StepAt, depth: u32) -> bool {
         let (unit, _, graph) = self.parts(id);
         match (unit.meaning(value), &unit.tree.expr(value).kind) {
             (Meaning::Value(place), _) => match unit.place(place) {
                 Place::Variable(variable, _) => {
                     matches!(self.project.registry.var(variable).min, Some(Bound::Number(min)) if min >= 0.0)
+                        && !self.is_written_before(id, variable, by)
                 }
                 Place::Local(local) => match value_of(graph, place) {
-                    Some(value) => depth > 0 && self.is_above_zero(id, value, depth - 1),
+                    Some((value, by)) => depth > 0 && self.is_above_zero(id, value, by, depth - 1),
                     None => self.least_given(id, local).is_some_and(|least| least >= 0.0),
                 },
                 _ => false,
             },
             (Meaning::Builtin(Builtin::Min | Builtin::Max), ExprKind::Call(_, arguments)) => {
-                depth > 0 && arguments.iter().all(|&argument| self.is_above_zero(id, argument, depth - 1))
+                depth > 0 && arguments.iter().all(|&argument| self.is_above_zero(id, argument, by, depth - 1))
             }
-            (_, ExprKind::Binary(BinaryOp::Subtract, left, right)) => self.is_left_within(unit, *left, *right),
+            (_, ExprKind::Binary(BinaryOp::Subtract, left, right)) => {
+                let all_within = [*left, *right].into_iter().filter_map(|side| unit.place_of(side)).all(|place| {
+                    let Place::Variable(variable, _) = unit.place(place) else { return true };
+                    !self.is_written_before(id, variable, by)
+                });
+                all_within && self.is_left_within(unit, *left, *right)
+            }
             _ => matches!(self.literal(unit, value, Type::Number), Value::Num(num) if num.lo >= 0.0),
         }
+    }
+
+    /// Whether a handler may have written a variable before one of its steps: till others look it may be out of its range.
+    fn is_written_before(&self, id: HandlerId, variable: VarId, (at, step): StepAt) -> bool {
+        let (unit, _, graph) = self.parts(id);
+        let script = self.handler(id).0;
+        let writes = |block: &Block| self.written_in(script, unit, block).contains(&CellId(variable.0));
+        let here = &graph.blocks[at.index()];
+        let begun = Block { steps: here.steps[..step].to_vec(), exit: graph::Exit::Return(None), ..here.clone() };
+        let comes_to = |next: BlockId| graph.from(next).any(|block| std::ptr::eq(block, here));
+        let leads_here = |block: &&Block| block.exit.successors().into_iter().any(comes_to);
+        writes(&begun) || graph.blocks.iter().filter(|block| writes(block)).any(|block| leads_here(&block))
     }
 
     /// Whether a difference is what lies between a variable and an end of its range: `coins - 1`, `coins.max - coins`.
@@ -249,11 +277,13 @@ fn moves_towards(effect: &Effect, end: End) -> bool {
     if end == End::Max { effect.up } else { effect.down }
 }
 
-/// What a `let` begins with.
-fn value_of(graph: &Graph, local: PlaceId) -> Option<ExprId> {
-    graph.blocks.iter().flat_map(|block| &block.steps).find_map(|step| match step.kind {
-        StepKind::Let { place, value } if place == local => Some(value),
-        _ => None,
+/// What a `let` begins with, and its step.
+fn value_of(graph: &Graph, local: PlaceId) -> Option<(ExprId, StepAt)> {
+    (0..).map(BlockId).zip(&graph.blocks).find_map(|(at, block)| {
+        block.steps.iter().enumerate().find_map(|(step, kind)| match kind.kind {
+            StepKind::Let { place, value } if place == local => Some((value, (at, step))),
+            _ => None,
+        })
     })
 }
 

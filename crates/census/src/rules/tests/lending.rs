@@ -114,3 +114,19 @@ free = { type = "int", scope = "global", default = 3, min = 0, max = 3, engine =
     lent("crew", "");
     lent("mate.crew", " // ~ range/can-exceed");
 }
+
+#[test]
+fn what_is_left_of_a_range_is_no_amount_while_the_value_may_be_out_of_it() {
+    let state = r#"[variables.tide]
+held = { type = "int", scope = "global", default = 1, min = 1, max = 9, engine = "reads" }
+owed = { type = "int", scope = "global", default = 1, min = 0, max = 9, engine = "reads" }
+"#;
+    let moved = |first: &str, mark: &str| {
+        let script = format!(
+            "script lots for tide\n\non bell {{\n    {first}\n    let part = min(held - 1, owed.max - owed)\n    held -= part\n    owed += part{mark}\n}}\n"
+        );
+        expect_in_scripts(state, &[&script]);
+    };
+    moved("held = random(1, 9)", "");
+    moved("held -= 1", " // ~ range/can-fall-below");
+}
