@@ -1314,12 +1314,17 @@ impl<'w, 'p> Run<'w, 'p> {
             let is_flag = facts.cell.is_some() && self.table.flags.contains(&slot);
             facts.ty == Type::Bool && (in_invariant || is_flag || is_mode)
         });
-        if !in_invariant || op != AssignOp::Set || self.most_parts == 1 || self.calls_any(value) {
+        if !in_invariant || op != AssignOp::Set || self.most_parts == 1 {
             return smallvec![(state, None)];
         }
-        let quiet = std::mem::replace(&mut self.quiet, true);
+        // What calls a procedure is worked out here and not again; all else only to see how it comes out.
+        let quiet = self.quiet;
+        self.quiet |= !self.calls_any(value);
         let (yes, no) = self.branch(state.clone(), value);
         self.quiet = quiet;
+        if self.take_dead() {
+            return SmallVec::new();
+        }
         let given = |state: State, yes: bool| (state, Some(Value::Bool { yes, no: !yes }));
         let mut ways: SmallVec<[(State, Option<Value>); 2]> = yes.map(|state| given(state, true)).into_iter().collect();
         ways.extend(no.map(|state| given(state, false)));
@@ -1350,8 +1355,13 @@ impl<'w, 'p> Run<'w, 'p> {
         let was_set = self.slot(place).is_some_and(|slot| state.values[slot as usize].set);
         // What a procedure does to the target on the way does not count: the old value was read before.
         let called = op != AssignOp::Set && self.calls_procedure(value);
-        let given = self.eval(&mut state, value);
-        let given = known.unwrap_or(given);
+        let given = match known {
+            Some(known) if self.calls_any(value) => known,
+            known => {
+                let given = self.eval(&mut state, value);
+                known.unwrap_or(given)
+            }
+        };
         let (old_forms, forms) = match called {
             true => (Forms::Unknown, Forms::Unknown),
             false => (self.forms(&state, target), self.forms(&state, value)),

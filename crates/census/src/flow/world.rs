@@ -23,6 +23,7 @@ mod partings;
 mod questions;
 mod repeats;
 mod sent;
+mod silenced;
 mod stops;
 mod touched;
 mod unread;
@@ -191,6 +192,8 @@ pub struct World<'p> {
     lingering: FxHashSet<OwnerId>,
     /// Who sends the signals that scripts send.
     senders: FxHashMap<SignalId, once::OnlySender>,
+    /// All who send them.
+    sending: silenced::Sending,
     /// The signals before which their sender may have found something out.
     handovers: FxHashMap<SignalId, handed::Handover>,
     /// What it has found out, by signal.
@@ -306,6 +309,7 @@ impl<'p> World<'p> {
             partings: partings::Partings::default(),
             lingering: FxHashSet::default(),
             senders: FxHashMap::default(),
+            sending: silenced::Sending::default(),
             handovers: FxHashMap::default(),
             handed: FxHashMap::default(),
             certain_answers: FxHashMap::default(),
@@ -384,6 +388,7 @@ impl<'p> World<'p> {
         world.peers = world.find_peers();
         world.given = world.nothing_given();
         world.begins_false = world.find_begins_false();
+        world.sending = world.find_sending();
         world.handovers = world.find_handovers();
         world
     }

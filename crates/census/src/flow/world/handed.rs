@@ -82,17 +82,21 @@ impl<'p> World<'p> {
         Some(Handover { sender, once, to_own, arguments: arguments.clone(), rewritten, between })
     }
 
-    fn signal_of(&self, id: HandlerId) -> Option<SignalId> {
+    pub(super) fn signal_of(&self, id: HandlerId) -> Option<SignalId> {
         self.parts(id).0.handlers[self.handler(id).1].signal
     }
 
-    /// The steps of a handler and of all procedures that it comes to call.
+    /// The steps of a handler and of all procedures that it comes to call, also as it asks whether it begins.
     fn steps_of(&self, id: HandlerId) -> impl Iterator<Item = &graph::Step> {
-        let bodies = self.bodies(self.handler(id).0, self.handler_graph(id));
-        bodies.into_iter().flat_map(|graph| &graph.blocks).flat_map(|block| &block.steps)
+        let (script, index) = self.handler(id);
+        let called = self.called_from(script, index..index + 1).into_iter();
+        let bodies =
+            called.map(move |procedure| self.procedure_graph(script, procedure)).chain([self.handler_graph(id)]);
+        bodies.flat_map(|graph| &graph.blocks).flat_map(|block| &block.steps)
     }
 
-    fn sent_by(&self, id: HandlerId) -> Vec<SignalId> {
+    /// The signals that a handler sends, itself or through procedures.
+    pub(super) fn sent_by(&self, id: HandlerId) -> Vec<SignalId> {
         self.steps_of(id).filter_map(once::sent).map(|(signal, _)| signal).collect()
     }
 

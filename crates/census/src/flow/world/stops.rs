@@ -139,7 +139,7 @@ impl World<'_> {
 
     /// Adds the numbers of an expression to the cells in it, or to the one given.
     fn add_stops(&self, unit: &ScriptUnit, expr: ExprId, into: Option<CellId>, found: &mut Vec<(CellId, f64)>) {
-        let numbers = numbers_in(unit, expr);
+        let numbers = self.numbers_in(unit, expr);
         let mut cells: SmallVec<[CellId; 4]> = into.into_iter().collect();
         if into.is_none() {
             walk_expr(unit, expr, &mut |inner| {
@@ -157,6 +157,49 @@ impl World<'_> {
         }
     }
 
+    /// The numbers that an expression writes down, either way round, but for those that something is moved by; and those that
+    /// stand behind its names: a bound, what a variable starts as, what a procedure gives.
+    fn numbers_in(&self, unit: &ScriptUnit, expr: ExprId) -> SmallVec<[f64; 4]> {
+        let mut numbers = self.numbers_behind(unit, expr);
+        walk_behind(unit, expr, &mut |inner| {
+            let Meaning::Procedure(called) = unit.meaning(inner) else { return };
+            walk(&unit.tree.procedures[called.index()].body, &mut |statement| {
+                if let StatementKind::Return(Some(given)) = statement.kind {
+                    numbers.extend(self.numbers_behind(unit, given));
+                }
+            });
+        });
+        numbers
+    }
+
+    fn numbers_behind(&self, unit: &ScriptUnit, expr: ExprId) -> SmallVec<[f64; 4]> {
+        let mut numbers: SmallVec<[f64; 4]> = SmallVec::new();
+        let steps = steps_in(unit, expr);
+        walk_behind(unit, expr, &mut |inner| {
+            #[allow(clippy::cast_precision_loss, reason = "a stop may be any number")]
+            match unit.tree.expr(inner).kind {
+                _ if steps.contains(&inner) => {}
+                ExprKind::Int(value) => numbers.extend([value as f64, -(value as f64)]),
+                ExprKind::Float(value) => numbers.extend([value, -value]),
+                _ => numbers.extend(self.number_behind(unit, inner)),
+            }
+        });
+        numbers
+    }
+
+    fn number_behind(&self, unit: &ScriptUnit, name: ExprId) -> Option<f64> {
+        let registry = &self.project.registry;
+        let variable = |place| match unit.place(place) {
+            Place::Variable(id, _) => Some(registry.var(id)),
+            _ => None,
+        };
+        match unit.meaning(name) {
+            Meaning::Bound(place, end) => crate::registry::read::bound_at_start(variable(place)?.bound(end)?, registry),
+            Meaning::Value(place) => variable(place)?.default.as_ref()?.as_number(),
+            _ => None,
+        }
+    }
+
     /// Adds the numbers of a `match`'s arms to the cells that it asks about.
     fn add_stops_of_arms(&self, unit: &ScriptUnit, graphs: &Graphs, found: &mut Vec<(CellId, f64)>) {
         let blocks = graphs.handlers.iter().chain(&graphs.procedures).flat_map(|graph| &graph.blocks);
@@ -166,7 +209,7 @@ impl World<'_> {
             walk_behind(unit, *subject, &mut |inner| {
                 cells.extend(unit.place_of(inner).and_then(|place| self.project.cell_of(unit, place)));
             });
-            for number in arms.iter().flat_map(|(tests, _)| tests).flat_map(|&test| numbers_in(unit, test)) {
+            for number in arms.iter().flat_map(|(tests, _)| tests).flat_map(|&test| self.numbers_in(unit, test)) {
                 found.extend(cells.iter().flat_map(|&cell| beside(number).map(|number| (cell, number))));
             }
         }
@@ -266,22 +309,6 @@ fn add_ends(stops: &mut Vec<f64>, own: [Option<f64>; 2], other: [Option<f64>; 2]
 /// A number and its neighbours.
 pub(super) fn beside(number: f64) -> [f64; 3] {
     [number - 1.0, number, number + 1.0]
-}
-
-/// The numbers that an expression writes down, either way round, but for those that something is moved by.
-fn numbers_in(unit: &ScriptUnit, expr: ExprId) -> SmallVec<[f64; 4]> {
-    let mut numbers: SmallVec<[f64; 4]> = SmallVec::new();
-    let steps = steps_in(unit, expr);
-    walk_expr(unit, expr, &mut |inner| {
-        #[allow(clippy::cast_precision_loss, reason = "a stop may be any number")]
-        match unit.tree.expr(inner).kind {
-            _ if steps.contains(&inner) => {}
-            ExprKind::Int(value) => numbers.extend([value as f64, -(value as f64)]),
-            ExprKind::Float(value) => numbers.extend([value, -value]),
-            _ => {}
-        }
-    });
-    numbers
 }
 
 /// The numbers of an expression by which something is moved: `1` in `min(x + 1, 9)`. What is moved comes past them, and

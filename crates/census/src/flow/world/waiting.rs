@@ -61,6 +61,8 @@ pub struct Beside {
     pub main: bool,
     /// An `after` block.
     pub later: bool,
+    /// It has not waited before.
+    pub first: bool,
 }
 
 /// The handlers that can't begin while another waits, in order, and for whom they can't.
@@ -179,6 +181,7 @@ impl<'p> World<'p> {
     /// What the handlers do while a handler waits, but for those that are kept out and those whose moment is past. Of one that
     /// is kept out an `after` block may be still to come; and of the activation itself what goes on beside.
     pub(super) fn effects_but_for(&self, run: &Run<'_, '_>, out: &KeptOut, beside: Beside) -> Others {
+        let out = &if beside.first { self.with_silenced(run, out) } else { out.clone() };
         let runs_once = self.runs_once(run);
         let alone = self.alone[run.handler.index()].then_some(run.handler);
         let goes_on = |effect: &Effect| {

@@ -165,3 +165,51 @@ on touched(other) when clock >= ready_at { // ~ sharing/reentry
 "],
     );
 }
+
+#[test]
+fn who_answers_only_those_that_are_kept_out_is_silent_too() {
+    let registry =
+        format!("{STATE}\n[signals.landed]\nfrom = \"script\"\n\n[signals.calm]\nfrom = \"engine\"\nto = \"all\"\n");
+    let judged = |crane: &str, sends: &str, mark: &str| {
+        let script = format!(
+            "script loading for office
+
+private busy: bool = false
+
+on crane when not busy {{
+    busy = true
+    {crane}
+    if stock < stock.max {{
+        wait 1s
+        stock += 1{mark}
+    }}
+    busy = false
+}}
+
+{sends}
+
+on landed {{
+    if stock < stock.max {{
+        stock += 1
+    }}
+}}
+"
+        );
+        expect_in_scripts(&registry, &[&script]);
+    };
+    let told = " // ~ range/can-exceed";
+    judged("", "on bell when not busy {\n    send landed\n}", "");
+    judged("", "on bell when not busy {\n    land()\n}\n\nproc land() {\n    send landed\n}", "");
+    judged("", "on bell {\n    send landed\n}", told);
+    judged("", "on bell when not busy {\n    send landed\n}\n\non calm {\n    send landed\n}", told);
+    judged("", "on bell when not busy { // ~ sharing/reentry\n    after 1s {\n        send landed\n    }\n}", told);
+    judged(
+        "",
+        "on bell when not busy and lands() {\n    show \"Landed.\"\n}\n\nproc lands() -> bool {\n    send landed\n    return true\n}",
+        told,
+    );
+    judged("send landed", "on bell when not busy {\n    send landed\n}", told);
+    judged("wait 1s", "on bell when not busy {\n    send landed\n}", told);
+    judged("", "on crane when not busy {\n    send landed\n}", told);
+    judged("", "on bell when not busy {\n    busy = true\n    send landed\n    wait 2s\n    busy = false\n}", "");
+}

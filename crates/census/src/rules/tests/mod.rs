@@ -9,6 +9,7 @@ mod handed_over;
 mod kept_out;
 mod later;
 mod lending;
+mod limits;
 mod long;
 mod loops;
 mod modes;
