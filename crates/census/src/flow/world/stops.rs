@@ -158,7 +158,7 @@ impl World<'_> {
     }
 
     /// The numbers that an expression writes down, either way round, but for those that something is moved by; and those that
-    /// stand behind its names: a bound, what a variable starts as, what a procedure gives.
+    /// stand behind its names: a bound, a value that nothing changes, what a procedure gives.
     fn numbers_in(&self, unit: &ScriptUnit, expr: ExprId) -> SmallVec<[f64; 4]> {
         let mut numbers = self.numbers_behind(unit, expr);
         walk_behind(unit, expr, &mut |inner| {
@@ -190,12 +190,15 @@ impl World<'_> {
     fn number_behind(&self, unit: &ScriptUnit, name: ExprId) -> Option<f64> {
         let registry = &self.project.registry;
         let variable = |place| match unit.place(place) {
-            Place::Variable(id, _) => Some(registry.var(id)),
+            Place::Variable(id, _) => Some((registry.var(id), !self.written[id.index()])),
             _ => None,
         };
         match unit.meaning(name) {
-            Meaning::Bound(place, end) => crate::registry::read::bound_at_start(variable(place)?.bound(end)?, registry),
-            Meaning::Value(place) => variable(place)?.default.as_ref()?.as_number(),
+            Meaning::Bound(place, end) => crate::registry::read::bound_at_start(variable(place)?.0.bound(end)?, registry),
+            Meaning::Value(place) => match variable(place)? {
+                (constant, true) => constant.default.as_ref()?.as_number(),
+                _ => None,
+            },
             _ => None,
         }
     }
