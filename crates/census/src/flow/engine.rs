@@ -310,6 +310,8 @@ pub struct Run<'w, 'p> {
     pub signals: FxHashSet<SignalId>,
     /// What was known as signals were sent of which others build on that; none where nothing can be said.
     pub handing: FxHashMap<SignalId, Option<State>>,
+    /// What is left in the place whose changes the handler deals with.
+    pub kept: Option<Value>,
     /// What another activation of the same instance has left by the time that this one goes on after a wait.
     pub left_by_first: Vec<(Slot, Abstract)>,
     /// Where others may look.
@@ -389,6 +391,7 @@ impl<'w, 'p> Run<'w, 'p> {
             sent: Vec::new(),
             signals: FxHashSet::default(),
             handing: FxHashMap::default(),
+            kept: None,
             left_by_first: Vec::new(),
             pauses: Vec::new(),
             sendings: Vec::new(),
@@ -442,6 +445,9 @@ impl<'w, 'p> Run<'w, 'p> {
         let (yes, no) = self.branch(state, when);
         if let Some(state) = yes {
             self.body(graph, state);
+        }
+        if let Some(state) = &no {
+            self.keep_left(state);
         }
         // A procedure that the test calls may have done something, whichever way the test comes out.
         if let Some(state) = no.filter(|_| self.calls_procedure(when)) {

@@ -21,6 +21,7 @@ mod once;
 mod outlook;
 mod partings;
 mod questions;
+mod quiet;
 mod repeats;
 mod sent;
 mod silenced;
@@ -192,6 +193,8 @@ pub struct World<'p> {
     lingering: FxHashSet<OwnerId>,
     /// Who sends the signals that scripts send.
     senders: FxHashMap<SignalId, once::OnlySender>,
+    /// Who deals with the changes of cells.
+    keepers: quiet::Keepers,
     /// All who send them.
     sending: silenced::Sending,
     /// The signals before which their sender may have found something out.
@@ -309,6 +312,7 @@ impl<'p> World<'p> {
             partings: partings::Partings::default(),
             lingering: FxHashSet::default(),
             senders: FxHashMap::default(),
+            keepers: quiet::Keepers::default(),
             sending: silenced::Sending::default(),
             handovers: FxHashMap::default(),
             handed: FxHashMap::default(),
@@ -388,6 +392,7 @@ impl<'p> World<'p> {
         world.peers = world.find_peers();
         world.given = world.nothing_given();
         world.begins_false = world.find_begins_false();
+        world.keepers = world.find_keepers();
         world.sending = world.find_sending();
         world.handovers = world.find_handovers();
         world

@@ -15,13 +15,14 @@ impl Run<'_, '_> {
     /// The states with which a handler begins: apart by modes, where a number hangs on one.
     fn by_modes(&self, state: State) -> Vec<State> {
         let mut states = vec![state];
-        let mut done: SmallVec<[Slot; 4]> = SmallVec::new();
-        for slots in &self.modes {
-            if done.contains(&slots.mode) {
-                continue;
-            }
-            done.push(slots.mode);
-            let split: Vec<State> = states.iter().flat_map(|state| self.by_mode(state, slots.mode)).collect();
+        let count = |slots: &ModeSlots| self.world.within_modes(slots.pair).len();
+        let mut modes: SmallVec<[(usize, Slot); 4]> =
+            self.modes.iter().map(|slots| (count(slots), slots.mode)).collect();
+        // A flag comes before a count of a few.
+        modes.sort_unstable();
+        modes.dedup();
+        for (_, mode) in modes {
+            let split: Vec<State> = states.iter().flat_map(|state| self.by_mode(state, mode)).collect();
             if split.len() <= MOST_BEGINNINGS {
                 states = split;
             }
@@ -59,7 +60,7 @@ impl Run<'_, '_> {
             if self.world.may_be_parted(self.handler, slots.pair) || state.value(slots.number).is_untold() {
                 continue;
             }
-            let within = self.world.within_modes(slots.pair)[at].1.as_ref()?;
+            let within = self.world.within_mode(self.handler, slots.pair, at)?;
             let known = &state.value(slots.number).value;
             let narrow = known.meet(within)?;
             if narrow != *known {

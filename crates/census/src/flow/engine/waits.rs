@@ -17,7 +17,17 @@ impl<'w> Run<'w, '_> {
     pub(super) fn end(&mut self, mut state: State, span: Span) {
         self.part_before_others(&mut state);
         self.settle(&mut state);
+        self.keep_left(&state);
         self.keep_pause(None, span, &state);
+    }
+
+    /// Keeps what is left in the place whose changes the handler deals with.
+    pub(super) fn keep_left(&mut self, state: &State) {
+        let slot = self.world.keeps(self.handler).and_then(|place| self.table.slot(Key::Place(place)));
+        if let Some(slot) = slot {
+            let left = &state.value(slot).value;
+            self.kept = Some(self.kept.as_ref().map_or_else(|| left.clone(), |kept| kept.join(left)));
+        }
     }
 
     fn keep_pause(&mut self, wait: Option<Span>, at: Span, state: &State) {

@@ -117,8 +117,8 @@ impl World<'_> {
             moves: run.moves,
             pauses: if wanted { run.pauses } else { Vec::new() },
         };
-        let Run { seen, partings, sent, signals, let_in, .. } = run;
-        RunResult { seen, partings, sent, signals, handed, let_in, found, outlook, calls_much }
+        let Run { seen, partings, sent, signals, kept, let_in, .. } = run;
+        RunResult { seen, partings, sent, signals, handed, kept, let_in, found, outlook, calls_much }
     }
 
     /// Whether the pauses of a handler are kept for the rules about guards: where others can act in between, or more of the
@@ -174,6 +174,7 @@ impl World<'_> {
                     changed.signals.insert(signal);
                 }
             }
+            changed.cells.extend(result.kept.and_then(|kept| self.take_kept(handler, &kept)));
             for (signal, handed) in result.handed {
                 if self.take_handed(signal, handed) {
                     changed.signals.insert(signal);
@@ -305,6 +306,7 @@ struct RunResult {
     sent: Vec<(SignalId, usize, Value)>,
     signals: FxHashSet<SignalId>,
     handed: Vec<(SignalId, Option<handed::Handed>)>,
+    kept: Option<Value>,
     let_in: FxHashSet<(HandlerId, Part, Extent)>,
     found: Found,
     outlook: Outlook,

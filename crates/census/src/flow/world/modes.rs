@@ -6,6 +6,7 @@
 
 use super::touched::Touched;
 use super::*;
+use crate::flow::access::walk_behind;
 use crate::registry::{Lifetime, Overflow};
 
 /// How many values a mode has at most.
@@ -37,6 +38,10 @@ pub(super) struct Pair {
     number: CellId,
     /// What the mode can be, and what the number is then; none where they were never seen so.
     within: Vec<(Value, Option<Value>)>,
+    /// What the number is then once the queue is empty, if somebody deals with its changes.
+    quiet: Vec<Option<Value>>,
+    /// Those who leave the mode to that one.
+    passing_on: Vec<HandlerId>,
 }
 
 /// By pair and the place of the mode's value: what the number was seen to be.
@@ -126,19 +131,24 @@ impl World<'_> {
             let others = numbers.iter().filter(|&number| number != mode && self.may_hang_on(*number, *mode));
             for &number in others.filter(|&&number| self.decide_each_other(script, touched, *mode, number)) {
                 let within = values.iter().map(|value| (value.clone(), None)).collect();
-                pairs.push(Pair { mode: *mode, number, within });
+                let (quiet, passing_on) =
+                    (vec![None; values.len()], self.leaving_it_to_the_keeper(touched, number, *mode));
+                pairs.push(Pair { mode: *mode, number, within, quiet, passing_on });
             }
         }
         pairs
     }
 
-    /// Whether some handler writes both, and reads one of them: in another one the flag may decide.
+    /// Whether some handler writes both, and reads one of them, or the one when the other has changed: in another handler the
+    /// flag may decide.
     fn decide_each_other(&self, script: ScriptId, touched: &Touched, mode: CellId, number: CellId) -> bool {
-        self.handlers_of(script).any(|id| {
-            let both = [mode, number];
-            both.iter().all(|&cell| touched.writes(self, id, cell))
-                && both.iter().any(|&cell| touched.reads(self, id, cell))
-        })
+        let is_kept = self.keeper_of(number).is_some_and(|id| touched.writes(self, id, mode));
+        is_kept
+            || self.handlers_of(script).any(|id| {
+                let both = [mode, number];
+                both.iter().all(|&cell| touched.writes(self, id, cell))
+                    && both.iter().any(|&cell| touched.reads(self, id, cell))
+            })
     }
 
     /// Whether a cell is only written by scripts, and has a value all the time.
@@ -305,10 +315,12 @@ impl World<'_> {
         {
             starts = self.starts_together(*mode, *number).unwrap_or(starts);
         }
+        let Pair { within, quiet, .. } = &mut self.modes[at];
         for (mode, number) in starts {
-            for (value, within) in &mut self.modes[at].within {
+            for ((value, within), quiet) in within.iter_mut().zip(quiet.iter_mut()) {
                 if mode.meet(value).is_some() {
                     *within = Some(within.as_ref().map_or_else(|| number.clone(), |known| known.join(&number)));
+                    quiet.clone_from(within);
                 }
             }
         }
@@ -378,7 +390,7 @@ impl World<'_> {
             grown.clear();
             for (id, (seen, events)) in due.into_iter().zip(runs) {
                 latest.insert(id, events);
-                let more = seen.into_iter().filter(|(key, seen)| self.take_mode(*key, seen, round));
+                let more = seen.into_iter().filter(|(key, seen)| self.take_mode(id, *key, seen, round));
                 grown.extend(more.map(|((pair, _), _)| pair));
             }
             if grown.is_empty() {
@@ -425,9 +437,10 @@ impl World<'_> {
 
     /// Whether the modes of a pair tell any more of its number than what it ever is.
     fn tells(&self, pair: PairId) -> bool {
-        let Pair { number, within, .. } = &self.modes[pair.index()];
+        let Pair { number, within, quiet, .. } = &self.modes[pair.index()];
         let reach = &self.reach[number.index()];
-        within.iter().any(|(_, known)| known.as_ref().is_none_or(|known| known.meet(reach).as_ref() != Some(reach)))
+        let mut known = within.iter().map(|(_, known)| known).chain(quiet);
+        known.any(|known| known.as_ref().is_none_or(|known| known.meet(reach).as_ref() != Some(reach)))
     }
 
     /// The cells that something hangs on that can go wrong in a handler.
@@ -447,8 +460,22 @@ impl World<'_> {
             };
             let named = accesses.iter().filter(|access| access.statement == at || at.contains(access.at));
             cells.extend(named.map(|access| access.cell));
+            self.add_what_stands_behind(unit, at, &mut cells);
         }
         cells
+    }
+
+    /// Adds the cells that `let`s were worked out from whose names stand in a statement.
+    fn add_what_stands_behind(&self, unit: &ScriptUnit, at: Span, cells: &mut AskedCells) {
+        let exprs = &unit.tree.exprs;
+        let from = exprs.partition_point(|expr| expr.span.end <= at.start);
+        let within = (from..exprs.len()).take_while(|&index| exprs[index].span.start < at.end);
+        let names = within.map(|index| ExprId(u32::try_from(index).unwrap_or(u32::MAX)));
+        for name in names.filter(|&name| unit.behind(name) != name) {
+            walk_behind(unit, unit.behind(name), &mut |inner| {
+                cells.extend(unit.place_of(inner).and_then(|place| self.project.cell_of(unit, place)));
+            });
+        }
     }
 
     /// What a handler leaves numbers as while modes hold, and what can go wrong.
@@ -465,24 +492,36 @@ impl World<'_> {
         &self.modes[pair.index()].within
     }
 
+    /// What the number of a pair is as a handler begins, with the mode's value at that place of the list.
+    #[must_use]
+    pub fn within_mode(&self, handler: HandlerId, pair: PairId, at: usize) -> Option<&Value> {
+        let Pair { number, within, quiet, .. } = &self.modes[pair.index()];
+        if self.finds_kept(handler, *number) { quiet[at].as_ref() } else { within[at].1.as_ref() }
+    }
+
     /// The number of a pair.
     pub(super) fn number_of(&self, pair: PairId) -> CellId {
         self.modes[pair.index()].number
     }
 
-    /// Takes in what the number of a pair was seen to be with the mode's value at that place of the list; says whether that is
+    /// Takes in what a handler left the number of a pair as with the mode's value at that place of the list; says whether that is
     /// more.
-    fn take_mode(&mut self, (pair, at): (PairId, usize), seen: &Value, round: usize) -> bool {
+    fn take_mode(&mut self, by: HandlerId, (pair, at): (PairId, usize), seen: &Value, round: usize) -> bool {
         let cell = self.number_of(pair);
         let Some(seen) = self.cell_within_bounds(cell, seen.clone()) else { return false };
         let stops = self.stops_by_modes(cell, round);
-        let known = self.modes[pair.index()].within[at].1.as_ref();
-        let next = known.map_or_else(|| seen.clone(), |known| self.grown(cell, known, &seen, round > 0, &stops));
-        if known == Some(&next) {
-            return false;
-        }
-        self.modes[pair.index()].within[at].1 = Some(next);
-        true
+        let next = |known: Option<&Value>| {
+            known.map_or_else(|| seen.clone(), |known| self.grown(cell, known, &seen, round > 0, &stops))
+        };
+        let Pair { within, quiet, passing_on, .. } = &self.modes[pair.index()];
+        let more = Some(next(within[at].1.as_ref())).filter(|next| within[at].1.as_ref() != Some(next));
+        let is_passed_on = passing_on.contains(&by);
+        let quieter = Some(next(quiet[at].as_ref())).filter(|next| !is_passed_on && quiet[at].as_ref() != Some(next));
+        let grows = more.is_some() || quieter.is_some();
+        let pair = &mut self.modes[pair.index()];
+        pair.within[at].1 = more.or_else(|| pair.within[at].1.take());
+        pair.quiet[at] = quieter.or_else(|| pair.quiet[at].take());
+        grows
     }
 
     /// The numbers that a cell may stop at while a mode holds: beside those that it always may, its bounds and what lies beside

@@ -194,7 +194,9 @@ impl World<'_> {
             _ => None,
         };
         match unit.meaning(name) {
-            Meaning::Bound(place, end) => crate::registry::read::bound_at_start(variable(place)?.0.bound(end)?, registry),
+            Meaning::Bound(place, end) => {
+                crate::registry::read::bound_at_start(variable(place)?.0.bound(end)?, registry)
+            }
             Meaning::Value(place) => match variable(place)? {
                 (constant, true) => constant.default.as_ref()?.as_number(),
                 _ => None,

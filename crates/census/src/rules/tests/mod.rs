@@ -1,5 +1,6 @@
 //! Cases that cut across the rules: what ought to be told, and what looks like it and ought not.
 
+mod after_changes;
 mod amounts;
 mod beginnings;
 mod clockwork;
