@@ -314,6 +314,8 @@ pub struct Run<'w, 'p> {
     pub kept: Option<Value>,
     /// What another activation of the same instance has left by the time that this one goes on after a wait.
     pub left_by_first: Vec<(Slot, Abstract)>,
+    /// What another activation of the same instance has stepped up as it began while this one waited.
+    pub overtaken: Vec<Slot>,
     /// Where others may look.
     pub pauses: Vec<Pause>,
     /// What is sent, where pauses are kept.
@@ -393,6 +395,7 @@ impl<'w, 'p> Run<'w, 'p> {
             handing: FxHashMap::default(),
             kept: None,
             left_by_first: Vec::new(),
+            overtaken: Vec::new(),
             pauses: Vec::new(),
             sendings: Vec::new(),
             let_in: FxHashSet::default(),

@@ -101,6 +101,7 @@ impl<'w> Run<'w, '_> {
             self.settle(&mut state);
             self.keep_pause(Some(span), span, &state);
         }
+        self.overtake(&mut state);
         let world = self.world;
         // Where an `after` block is put off, what its activation goes on to do has been counted.
         let in_later = state.later && span.is_some();
@@ -120,6 +121,16 @@ impl<'w> Run<'w, '_> {
         }
         self.assume_ranges(&mut state);
         Some(self.assume_invariants(state))
+    }
+
+    /// Another activation has begun, and stepped up what each does as it begins.
+    fn overtake(&mut self, state: &mut State) {
+        let one = Num::constant(1.0, true);
+        for slot in self.overtaken.clone() {
+            let Some(stepped) = state.num(slot).map(|num| num.add(&one)) else { continue };
+            let form = Linear::slot(slot).plus(&Linear::constant(1.0), 1.0);
+            self.put(state, slot, Abstract::of(Value::Num(stepped)), &[form], &[form]);
+        }
     }
 
     /// An `after` block begins later: what its activation goes on to do from here is done by then. In a procedure that may be

@@ -257,6 +257,17 @@ impl World<'_> {
         run.reached
     }
 
+    /// The steps that an activation reaches where another begins while it waits, and has stepped these up by at least one.
+    #[must_use]
+    pub fn reached_overtaken(&self, handler: HandlerId, stepped: Vec<Slot>) -> FxHashMap<Span, Reached> {
+        let mut run = Run::new(self, handler);
+        run.quiet = true;
+        run.overtaken = stepped;
+        let state = run.entry();
+        run.handler_from(state);
+        run.reached
+    }
+
     /// The steps that a second activation of the same instance would reach at a pause.
     #[must_use]
     pub fn again(&self, handler: HandlerId, paused: &Pause) -> FxHashMap<Span, Reached> {

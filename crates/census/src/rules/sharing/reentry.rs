@@ -2,13 +2,16 @@
 
 use super::{guard, resent};
 use crate::finding::{Finding, Level, RuleName};
+use crate::flow::certain;
 use crate::flow::engine::{Key, Pause};
+use crate::flow::graph::StepKind;
+use crate::flow::linear::Slot;
 use crate::flow::value::Value;
 use crate::project::{Base, Place};
 use crate::rules::Facts;
 use crate::rules::facts::HandlerView;
 use crate::rules::{Example, Rule};
-use crate::script::ast::Trigger;
+use crate::script::ast::{AssignOp, ExprKind, Trigger};
 use crate::source::Span;
 use rustc_hash::FxHashMap;
 use std::cell::LazyCell;
@@ -83,6 +86,7 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
                 let again = facts.world.again(handler.id, pause);
                 after.iter().any(|at| again.contains_key(at))
                     && !asks_again(facts, &handler, pause, &after)
+                    && !is_overtaken(facts, &handler, pause, &after)
                     && signals.can_come_again(&handler, pause)
             }
         });
@@ -156,16 +160,43 @@ fn stays_as_it_is(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, pause: &Paus
 /// Whether a handler asks again after its only wait, so that of all that have waited only the first one does what follows:
 /// `if not burning { burning = true … }`.
 fn asks_again(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, pause: &Pause, after: &[Span]) -> bool {
-    let pauses = &handler.found.pauses;
-    let comes_again = |wait: Span| handler.found.reached.get(&wait).is_none_or(|reached| reached.after_wait);
-    let is_another = |wait: Span| pause.wait != Some(wait) || comes_again(wait);
-    if pauses.iter().any(|other| other.forked || other.wait.is_some_and(is_another)) {
+    if !is_only_wait(handler, pause) {
         return false;
     }
     let mut ends = facts.world.pauses_from(handler.id, None);
     ends.retain(|end| end.wait.is_none() && end.stepped && !end.at_once);
     let again = facts.world.again_behind(handler.id, pause, &ends);
     !ends.is_empty() && !after.iter().any(|at| again.contains_key(at))
+}
+
+/// Whether a handler waits nowhere else, and no more than once.
+fn is_only_wait(handler: &HandlerView<'_, '_>, pause: &Pause) -> bool {
+    let comes_again = |wait: Span| handler.found.reached.get(&wait).is_none_or(|reached| reached.after_wait);
+    let is_another = |wait: Span| pause.wait != Some(wait) || comes_again(wait);
+    !handler.found.pauses.iter().any(|other| other.forked || other.wait.is_some_and(is_another))
+}
+
+/// Whether an activation gives up at its only wait where another has begun meanwhile, so that only the last one goes on:
+/// `turn += 1  let mine = turn  wait 1s  if mine == turn { … }`.
+fn is_overtaken(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, pause: &Pause, after: &[Span]) -> bool {
+    let (world, unit) = (&facts.world, handler.unit);
+    let first = &handler.graph.blocks[0];
+    let at_once = first.steps.iter().take_while(|step| !certain::waits(unit, &step.kind));
+    let stepped = at_once.filter_map(|step| match step.kind {
+        StepKind::Assign { place, axis: None, op: AssignOp::Add, value, .. } => {
+            let counts = matches!(unit.tree.expr(value).kind, ExprKind::Int(by) if by > 0)
+                && matches!(unit.place(place), Place::Private(_) | Place::Variable(_, Base::One | Base::Own));
+            world.table(handler.id).slot(Key::Place(place)).filter(|_| counts)
+        }
+        _ => None,
+    });
+    let endless = |slot: &Slot| world.table(handler.id).slots[*slot as usize].max.is_none();
+    let stepped: Vec<Slot> = stepped.filter(endless).collect();
+    if stepped.is_empty() || !is_only_wait(handler, pause) {
+        return false;
+    }
+    let reached = world.reached_overtaken(handler.id, stepped);
+    !after.iter().any(|at| reached.get(at).is_some_and(|reached| reached.after_wait))
 }
 
 /// Whether the same trigger can come for the same instance while an activation waits.
@@ -264,6 +295,23 @@ height = { type = "int", scope = "global", default = 0, engine = "reads" }
         judged(told, "    if not lit {\n        lit = chance(0.5)\n        height += 1\n    }\n");
         judged(told, "    if not lit {\n        lit = true\n        height += 1\n    }\n    height += 1\n");
         judged(told, "    if oil > 0 {\n        height += 1\n    }\n");
+    }
+
+    #[test]
+    fn who_was_overtaken_gives_up() {
+        let judged = |head: &str, steps: &str, test: &str| {
+            let script = format!(
+                "script tides for tide\n\nprivate turn: int = 0\n\non bell {{{head}\n    {steps}\n    let mine = turn\n    wait 1s\n    if {test} {{\n        height += 1\n    }}\n}}\n\non touched {{\n    show \"{{turn}}\"\n}}\n"
+            );
+            let registry =
+                "[variables.tide]\nheight = { type = \"int\", scope = \"global\", default = 0, engine = \"reads\" }\n";
+            expect_in_scripts(registry, &[&script]);
+        };
+        let told = " // ~ sharing/reentry";
+        judged("", "turn += 1", "mine == turn");
+        judged("", "turn += 2", "not (turn > mine)");
+        judged(told, "turn += 1", "mine == turn or chance(0.5)");
+        judged(told, "if chance(0.5) {\n        turn += 1\n    }", "mine == turn");
     }
 
     #[test]
