@@ -37,6 +37,12 @@ pub fn program(seed: u64) -> Program {
     for head in ["bell", "rung", "load(n)"].into_iter().take(2 + writer.dice.below(2)) {
         script += &writer.handler(head);
     }
+    if writer.dice.one_in(2) {
+        script += &writer.listener();
+    }
+    if writer.dice.one_in(2) {
+        script += &writer.handler("told");
+    }
     Program { config: "[project]\nname = \"Saltmarsh Mail\"\n".to_owned(), registry, scripts: vec![script] }
 }
 
@@ -50,6 +56,7 @@ impl Writer {
         ] {
             text += &format!("[signals.{signal}]\nfrom = \"engine\"\nto = \"all\"\n{rest}");
         }
+        text += "[signals.told]\nfrom = \"script\"\n";
         text +=
             "[variables.office]\nopen = { type = \"bool\", scope = \"global\", default = false, engine = \"reads\" }\n";
         text += "state = { type = \"enum\", scope = \"global\", default = \"in\", values = [\"in\", \"out\"], engine = \"reads\" }\n";
@@ -67,6 +74,19 @@ impl Writer {
         let when = if self.dice.one_in(3) { format!(" when {}", self.test()) } else { String::new() };
         let lines: Vec<String> = (0..=self.dice.below(2)).map(|_| self.piece(by, true)).collect();
         format!("\non {head}{when} {{\n{}\n}}\n", lines.join("\n"))
+    }
+
+    /// What deals with the changes of a number.
+    fn listener(&mut self) -> String {
+        let at = self.dice.below(self.numbers.len());
+        let Number { name: x, min, max } = self.numbers[at];
+        let pieces = [
+            format!(" {{\nopen = {x} == {x}.max\n}}"),
+            format!(" {{\nif {x} >= {max} {{\nopen = true\n}}\n}}"),
+            format!(" when {x} == {x}.max {{\n{x} = {min}\n}}"),
+            format!(" {{\nif {x} < {max} {{\nopen = false\n}}\n}}"),
+        ];
+        format!("\non changed {x}{}\n", self.dice.pick(&pieces))
     }
 
     fn test(&mut self) -> String {
@@ -113,6 +133,8 @@ impl Writer {
             format!("{x} = {to}"),
             format!("while {x} < {x}.max {{\n{x} += 1\n}}"),
             format!("{x} -= {by}"),
+            format!("if not open {{\n{x} += 1\n}}"),
+            format!("{x} += 1\nif {x} == {x}.max {{\n{x} = {min}\n}}"),
         ];
         self.dice.pick(&steps).clone()
     }
@@ -142,6 +164,8 @@ impl Writer {
             format!("if {x} + way > {x}.max or {x} + way < {min} {{\nway = -way\n}}\n{x} += way"),
             format!("if {x} > {min} and {y} < {y}.max {{\n{x} -= 1\n{y} += 1\n}}"),
             format!("{x} -= 1\nif {x} <= {min} {{\n{x} = {max}\nopen = not open\n}}"),
+            format!("if {x} - 2 >= {min} {{\nsend told\n}}"),
+            format!("{x} += 1\nif {x} == {max} {{\nsend told\n{x} = {min}\n}}"),
         ];
         self.dice.pick(&pieces).clone()
     }
@@ -179,7 +203,7 @@ pub fn faults(project: &Project, layout: &Layout<'_>) -> Option<BTreeSet<String>
 /// All that the game can do.
 fn acts(project: &Project) -> Vec<(SignalId, Vec<Value>)> {
     let mut acts = Vec::new();
-    for (at, signal) in project.registry.signals.iter().enumerate() {
+    for (at, signal) in project.registry.signals.iter().enumerate().filter(|(_, signal)| signal.from_engine) {
         match signal.parameters.first().map(|parameter| parameter.ty) {
             Some(Type::Int) => acts.extend((1..=MOST_BROUGHT).map(|n| (SignalId::at(at), vec![Value::Int(n)]))),
             _ => acts.push((SignalId::at(at), Vec::new())),

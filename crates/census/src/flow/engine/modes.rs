@@ -77,18 +77,27 @@ impl Run<'_, '_> {
             return;
         }
         let is_written = |slots: &&ModeSlots| [slots.mode, slots.number].iter().any(|slot| state.modes.contains(slot));
-        for slots in self.modes.iter().filter(is_written) {
-            let (mode, number) = (state.value(slots.mode), state.value(slots.number));
-            if !mode.set || !number.set || number.num().is_none() {
-                continue;
-            }
-            let values = self.world.within_modes(slots.pair).iter().enumerate();
-            for (at, _) in values.filter(|(_, (value, _))| mode.value.meet(value).is_some()) {
-                let seen = self.in_modes.entry((slots.pair, at)).or_insert_with(|| number.value.clone());
-                *seen = seen.join(&number.value);
-            }
-        }
+        let written: Vec<ModeSlots> = self.modes.iter().filter(is_written).copied().collect();
+        written.into_iter().for_each(|slots| self.see_together(state, slots));
         state.modes = Shared::default();
+    }
+
+    /// The change of a number is dealt with: as what it is left, with its modes, it stays till the game goes on.
+    pub(super) fn see_modes_of(&mut self, state: &State, number: Slot) {
+        let of_it: Vec<ModeSlots> = self.modes.iter().filter(|slots| slots.number == number).copied().collect();
+        of_it.into_iter().for_each(|slots| self.see_together(state, slots));
+    }
+
+    fn see_together(&mut self, state: &State, slots: ModeSlots) {
+        let (mode, number) = (state.value(slots.mode), state.value(slots.number));
+        if !mode.set || !number.set || number.num().is_none() {
+            return;
+        }
+        let values = self.world.within_modes(slots.pair).iter().enumerate();
+        for (at, _) in values.filter(|(_, (value, _))| mode.value.meet(value).is_some()) {
+            let seen = self.in_modes.entry((slots.pair, at)).or_insert_with(|| number.value.clone());
+            *seen = seen.join(&number.value);
+        }
     }
 
     /// A mode, or a number that hangs on one, is written.

@@ -27,6 +27,7 @@ impl<'w> Run<'w, '_> {
         if let Some(slot) = slot {
             let left = &state.value(slot).value;
             self.kept = Some(self.kept.as_ref().map_or_else(|| left.clone(), |kept| kept.join(left)));
+            self.see_modes_of(state, slot);
         }
     }
 

@@ -187,7 +187,7 @@ impl World<'_> {
     }
 
     /// Whether a variable moves with a bound that moves, where nobody writes it.
-    fn follows_a_bound(&self, cell: CellId) -> bool {
+    pub(super) fn follows_a_bound(&self, cell: CellId) -> bool {
         let Cell::Variable(id) = self.project.cells[cell.index()] else { return false };
         let variable = self.project.registry.var(id);
         let moves = |bound: &Option<Bound>| match bound {

@@ -51,7 +51,7 @@ impl World<'_> {
             Cell::Private(..) => false,
         };
         let is_known = matches!(self.home(cell), Home::Everywhere) && self.has_default(cell);
-        let is_fit = is_known && !escapes && !self.given_unread[cell.index()];
+        let is_fit = is_known && !escapes && !self.given_unread[cell.index()] && !self.follows_a_bound(cell);
         let place = unit.handlers[self.handler(id).1].changed?;
         let knows_it = self.table(id).slot(Key::Place(place)).is_some();
         (is_system && is_fit && knows_it && unit.scene.is_none() && !self.yields[id.index()]).then_some(cell)
@@ -112,8 +112,8 @@ impl World<'_> {
         cell: CellId,
         with: CellId,
     ) -> Vec<HandlerId> {
-        let Some(keeper) = self.keepers.get(&cell) else { return Vec::new() };
-        let leaves = |id: &HandlerId| *id != keeper.handler && !touched.writes(self, *id, with);
-        keeper.writers.iter().copied().filter(leaves).collect()
+        let keeper = self.keepers.get(&cell).filter(|keeper| touched.writes(self, keeper.handler, with));
+        let leaves = |id: &HandlerId| !touched.writes(self, *id, with);
+        keeper.into_iter().flat_map(|keeper| keeper.writers.iter().copied().filter(leaves)).collect()
     }
 }

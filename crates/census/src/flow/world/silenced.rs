@@ -73,6 +73,7 @@ impl World<'_> {
         let may_send = |by: HandlerId| {
             by == run.handler
                 || self.signal_of(by) == Some(led)
+                || matches!(self.parts(by).1.trigger, Trigger::Spawn) // Its turn is within that of another.
                 || !out.contains(&(by, Extent::Everywhere))
                 || self.is_under_way(by, Part::Later, run.handler, Extent::Everywhere)
         };

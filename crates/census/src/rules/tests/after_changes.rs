@@ -60,4 +60,13 @@ fn a_flag_that_is_kept_with_each_change_tells_of_the_value() {
     judged("bell", "height == 4", "high = false", TOLD);
     judged("bell", "height == 3 or chance(0.5)", "height = 0", "");
     judged("bell", "height == 4 and chance(0.5)", "height = 0", TOLD);
+    let puts_up = |test: &str, by: u8, mark: &str| {
+        tide(&format!(
+            "on bell when not high {{\n    height += {by}{mark}\n}}\n\non changed height {{\n    if {test} {{\n        high = true\n    }}\n}}\n\non ebb when high {{\n    height = 0\n    high = false\n}}\n"
+        ));
+    };
+    puts_up("height == 4", 1, "");
+    puts_up("height >= 3", 1, "");
+    puts_up("height >= 3", 2, "");
+    puts_up("height >= 3 and chance(0.5)", 2, TOLD);
 }
