@@ -19,8 +19,17 @@ pub(super) struct Handover {
     arguments: Vec<ExprId>,
     /// What the sender writes afterwards.
     rewritten: FxHashSet<CellId>,
-    /// Whose turn may come between the `send` and the answers, beside those who answer too; in order.
+    /// Whose turn may come between the `send` and the answers, beside those who answer too and those for an instance that
+    /// comes or goes; in order.
     between: Vec<HandlerId>,
+}
+
+/// What is done for instances that come and go, whenever that is.
+struct ComingAndGoing {
+    /// What is sent as they come.
+    sent: FxHashSet<SignalId>,
+    /// The scene may be left.
+    goes: bool,
 }
 
 /// A place that two handlers know, by different slots.
@@ -46,13 +55,26 @@ impl<'p> World<'p> {
     /// What is known ahead of the signals that are handed over.
     pub(super) fn find_handovers(&self) -> FxHashMap<SignalId, Handover> {
         let sent = self.senders.iter().filter_map(|(&signal, sender)| Some((signal, (*sender)?)));
-        let spawns: Vec<HandlerId> =
-            self.handler_ids().filter(|&id| matches!(self.parts(id).1.trigger, Trigger::Spawn)).collect();
-        let found = sent.filter_map(|(signal, sender)| Some((signal, self.find_handover(signal, sender, &spawns)?)));
-        found.collect()
+        let coming = self.find_coming_and_going();
+        sent.filter_map(|(signal, sender)| Some((signal, self.find_handover(signal, sender, &coming)?))).collect()
     }
 
-    fn find_handover(&self, signal: SignalId, sent: once::Sender, spawns: &[HandlerId]) -> Option<Handover> {
+    fn find_coming_and_going(&self) -> ComingAndGoing {
+        let mut coming = ComingAndGoing { sent: FxHashSet::default(), goes: false };
+        for id in self.handler_ids().filter(|&id| self.is_for_coming_or_going(id)) {
+            coming.goes |= self.leaves_scene(id);
+            if matches!(self.parts(id).1.trigger, Trigger::Spawn) {
+                coming.sent.extend(self.sent_by(id));
+            }
+        }
+        coming
+    }
+
+    fn is_for_coming_or_going(&self, id: HandlerId) -> bool {
+        matches!(self.parts(id).1.trigger, Trigger::Spawn | Trigger::Removed)
+    }
+
+    fn find_handover(&self, signal: SignalId, sent: once::Sender, coming: &ComingAndGoing) -> Option<Handover> {
         let once::Sender { handler: sender, to_own, at: (block, step) } = sent;
         let answering = self.answers.get(&signal)?;
         let led = self.signal_of(sender).filter(|&led| {
@@ -63,23 +85,25 @@ impl<'p> World<'p> {
             return None;
         }
         let once = self.is_one(sender) || !self.project.registry.signal(led).to_all;
-        let beside = self.answers[&led].iter().copied().filter(|&id| id != sender || !once);
-        let mut between: Vec<HandlerId> = beside.chain(spawns.iter().copied()).collect();
-        let first: Vec<HandlerId> = between.iter().copied().chain([sender]).collect();
-        let signals: FxHashSet<SignalId> = first.iter().flat_map(|&id| self.sent_by(id)).collect();
+        let mut between: Vec<HandlerId> =
+            self.answers[&led].iter().copied().filter(|&id| id != sender || !once).collect();
+        let mut signals = coming.sent.clone();
+        signals.extend(between.iter().chain([&sender]).flat_map(|&id| self.sent_by(id)));
         let later = signals.iter().filter(|&&other| other != signal).filter_map(|other| self.answers.get(other));
         between.extend(later.flatten());
-        between.extend(self.handler_ids().filter(|&id| matches!(self.parts(id).1.trigger, Trigger::Removed)));
         between.sort_unstable();
         between.dedup();
-        let leaves = |id: &HandlerId| self.steps_of(*id).any(|step| matches!(step.kind, StepKind::Go(_)));
-        if between.iter().chain([&sender]).chain(answering).any(leaves) {
+        if coming.goes || between.iter().chain([&sender]).chain(answering).any(|&id| self.leaves_scene(id)) {
             return None; // Another scene may be there by then.
         }
         let (unit, _, graph) = self.parts(sender);
         let StepKind::Send { arguments, .. } = &graph.blocks[block.index()].steps[step].kind else { return None };
         let rewritten = self.rewritten_after(unit, sender, (block, step));
         Some(Handover { sender, once, to_own, arguments: arguments.clone(), rewritten, between })
+    }
+
+    fn leaves_scene(&self, id: HandlerId) -> bool {
+        self.goes && self.steps_of(id).any(|step| matches!(step.kind, StepKind::Go(_)))
     }
 
     pub(super) fn signal_of(&self, id: HandlerId) -> Option<SignalId> {
@@ -206,7 +230,9 @@ impl<'p> World<'p> {
         let comes_before = |by: HandlerId| {
             let answers = || self.answers[&signal].binary_search(&by).is_ok();
             let repeats = !handover.once || by == run.handler && !self.is_one(by);
-            handover.between.binary_search(&by).is_ok() || (by < run.handler || repeats) && answers()
+            self.is_for_coming_or_going(by)
+                || handover.between.binary_search(&by).is_ok()
+                || (by < run.handler || repeats) && answers()
         };
         self.effects_on(run, |effect, own| {
             effect.handler.is_none_or(comes_before) && !(own && effect.own && effect.handler == Some(run.handler))

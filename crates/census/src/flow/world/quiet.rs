@@ -4,6 +4,9 @@
 use super::*;
 use crate::registry::Lifetime;
 
+/// How many handlers may write a cell whose changes are dealt with.
+const MOST_WRITERS: usize = 256;
+
 /// Who listens to the changes of a cell, and what the cell holds once that is through.
 #[derive(Debug)]
 pub(super) struct Keeper {
@@ -18,23 +21,33 @@ pub(super) type Keepers = FxHashMap<CellId, Keeper>;
 
 impl World<'_> {
     pub(super) fn find_keepers(&self) -> Keepers {
-        let kept = |id: &HandlerId| self.kept_by(*id).is_some();
-        let keepers: Vec<HandlerId> = self.handler_ids().filter(kept).collect();
-        if keepers.is_empty() {
-            return Keepers::default();
-        }
-        let touched = touched::Touched::new(self);
-        let mut found = Keepers::default();
-        for handler in keepers {
-            let Some(cell) = self.kept_by(handler) else { continue };
-            let writers: Vec<HandlerId> = self.handler_ids().filter(|&id| touched.writes(self, id, cell)).collect();
-            // What answers the same change could give back the old value, and then nobody would hear of it.
-            let others = writers.iter().any(|&id| id != handler && self.changed_cell(id) == Some(cell));
-            if !others {
-                found.entry(cell).or_insert(Keeper { handler, left: self.start_value_of(cell), writers });
+        let mut keepers = Keepers::default();
+        for handler in self.handler_ids() {
+            if let Some(cell) = self.kept_by(handler) {
+                let keeper = || Keeper { handler, left: self.start_value_of(cell), writers: Vec::new() };
+                keepers.entry(cell).or_insert_with(keeper);
             }
         }
-        found
+        if !keepers.is_empty() {
+            self.find_writers_of_kept(&mut keepers);
+        }
+        keepers
+    }
+
+    fn find_writers_of_kept(&self, keepers: &mut Keepers) {
+        let touched = touched::Touched::new(self);
+        for id in self.handler_ids() {
+            for cell in touched.written(self, id) {
+                if let Some(keeper) = keepers.get_mut(&cell).filter(|keeper| keeper.writers.last() != Some(&id)) {
+                    keeper.writers.push(id);
+                }
+            }
+        }
+        // What answers the same change could give back the old value, and then nobody would hear of it.
+        keepers.retain(|&cell, keeper| {
+            let gives_back = |id: &HandlerId| *id != keeper.handler && self.changed_cell(*id) == Some(cell);
+            keeper.writers.len() <= MOST_WRITERS && !keeper.writers.iter().any(gives_back)
+        });
     }
 
     /// The cell whose every change a handler certainly deals with at once.
