@@ -448,6 +448,13 @@ impl World<'_> {
         let (unit, ..) = self.parts(handler);
         let accesses = &self.accesses[self.handler(handler).0.index()];
         let mut cells = AskedCells::new();
+        if events.is_empty() {
+            return cells;
+        }
+        let mut by_statement: FxHashMap<Span, AskedCells> = FxHashMap::default();
+        for access in accesses {
+            by_statement.entry(access.statement).or_default().push(access.cell);
+        }
         for event in events {
             let at = match *event {
                 Event::Outside { at, variable, .. } => {
@@ -455,13 +462,19 @@ impl World<'_> {
                     at
                 }
                 Event::Broken { at, .. } => at,
-                Event::Zero { at, .. } => unit.tree.expr(at).span,
+                Event::Zero { at, .. } => {
+                    let span = unit.tree.expr(at).span;
+                    let named = accesses.iter().filter(|access| span.contains(access.at));
+                    cells.extend(named.map(|access| access.cell));
+                    span
+                }
                 _ => continue,
             };
-            let named = accesses.iter().filter(|access| access.statement == at || at.contains(access.at));
-            cells.extend(named.map(|access| access.cell));
+            cells.extend(by_statement.get(&at).into_iter().flatten().copied());
             self.add_what_stands_behind(unit, at, &mut cells);
         }
+        cells.sort_unstable();
+        cells.dedup();
         cells
     }
 
