@@ -159,10 +159,14 @@ impl World<'_> {
         };
         let is_more = |facts: &SlotFacts| {
             facts.cell.is_some_and(|cell| {
-                self.is_mistaken(cell) || self.all_written(cell).is_some() || self.given.contains_key(&cell)
+                self.is_mistaken(cell)
+                    || self.all_written(cell).is_some()
+                    || self.given.contains_key(&cell)
+                    || self.finds_kept(handler, cell)
             })
         };
-        if self.openings[handler.index()].is_none() && !slots.iter().any(|facts| is_more(facts) || names_new(facts)) {
+        let begins_with_more = self.openings[handler.index()].is_some() || self.is_handed(handler);
+        if !begins_with_more && !slots.iter().any(|facts| is_more(facts) || names_new(facts)) {
             return None;
         }
         let mut run = Run::new(self, handler);

@@ -24,6 +24,9 @@ fn what_a_change_puts_right_is_right_by_the_next_signal() {
         tide(&(rises("") + &format!("on changed height when {test} {{\n    height = 0\n}}\n")));
         tide(&(rises("") + &format!("on changed height {{\n    if {test} {{\n        height = 0\n    }}\n}}\n")));
     }
+    tide(
+        "on bell {\n    if height == 4 {\n        height = 1\n    }\n    height += 1\n}\n\non changed height when height == 4 {\n    height = 0\n}\n",
+    );
     tide(&(rises(TOLD) + "on changed height when height == 4 and swell > 2 {\n    height = 0\n}\n"));
     tide(&(rises(TOLD) + "on changed height when height == 4 {\n    wait 1s\n    height = 0\n}\n"));
     tide(

@@ -38,6 +38,13 @@ fn an_answer_builds_on_what_its_sender_has_tested() {
 }
 
 #[test]
+fn who_asks_once_more_is_careful() {
+    tide(
+        "on bell {\n    if oil >= 3 {\n        send lit\n    }\n}\n\non lit {\n    if oil < 3 {\n        show \"Too late.\"\n        return\n    }\n    oil -= 3\n}\n",
+    );
+}
+
+#[test]
 fn what_goes_along_is_known_beside_what_was_tested() {
     tide(
         "on bell {\n    let cost = need * 2\n    if oil >= cost {\n        send drawn(cost)\n    }\n}\n\non drawn(cost) {\n    oil -= cost\n}\n",
