@@ -97,8 +97,8 @@ impl World<'_> {
     pub(super) fn comes_before_answer(&self, by: HandlerId, handler: HandlerId) -> bool {
         match (&self.parts(by).1.trigger, &self.parts(handler).1.trigger) {
             (_, Trigger::Signal { .. }) => {
-                let signal = self.parts(handler).0.handlers[self.handler(handler).1].signal;
-                signal.is_none_or(|signal| self.senders.contains_key(&signal)) || self.may_follow(by, handler)
+                self.signal_of(handler).is_none_or(|signal| self.senders.contains_key(&signal))
+                    || self.may_follow(by, handler)
             }
             (Trigger::Tick, Trigger::Every(_)) => true,
             (Trigger::Every(_), Trigger::Every(_)) => by != handler || self.answers_for_many(by),

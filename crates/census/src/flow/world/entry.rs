@@ -22,7 +22,7 @@ impl World<'_> {
             }
             Key::Place(place) => match unit.place(place) {
                 Place::Local(local) => self.entry_of_local(handler, unit, local, facts.ty),
-                Place::Was => self.entry_of_was(handler, unit, facts.ty),
+                Place::Was => self.entry_of_was(handler, facts.ty),
                 Place::Private(_) => self.entry_of_cell(handler, facts, None),
                 Place::Variable(_, base) => self.entry_of_cell(handler, facts, Some(base)),
             },
@@ -98,12 +98,8 @@ impl World<'_> {
         }
     }
 
-    fn entry_of_was(&self, handler: HandlerId, unit: &ScriptUnit, ty: Type) -> Abstract {
-        let (_, index) = self.handler(handler);
-        let changed = unit.handlers[index].changed;
-        let Some(cell) = changed.and_then(|place| self.project.cell_of(unit, place)) else {
-            return Abstract::of(anything(ty));
-        };
+    fn entry_of_was(&self, handler: HandlerId, ty: Type) -> Abstract {
+        let Some(cell) = self.changed_cell(handler) else { return Abstract::of(anything(ty)) };
         let reach = &self.reach[cell.index()];
         let value = if is_nothing(reach) { anything(ty) } else { reach.clone() };
         // The change from having no value to having one is a change too.

@@ -87,9 +87,7 @@ impl World<'_> {
             by_effects: vec![Vec::new(); self.project.cells.len()],
         };
         for id in self.handler_ids() {
-            let (unit, _, _) = self.parts(id);
-            let (_, index) = self.handler(id);
-            let was = unit.handlers[index].changed.and_then(|place| self.project.cell_of(unit, place));
+            let was = self.changed_cell(id);
             let slots = &self.table(id).slots;
             let reached: FxHashSet<CellId> = slots.iter().filter_map(|slot| slot.cell).chain(was).collect();
             reached.into_iter().for_each(|cell| dependents.by_reach[cell.index()].push(id));

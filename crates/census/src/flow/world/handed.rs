@@ -77,10 +77,10 @@ impl<'p> World<'p> {
     fn find_handover(&self, signal: SignalId, sent: once::Sender, coming: &ComingAndGoing) -> Option<Handover> {
         let once::Sender { handler: sender, to_own, at: (block, step) } = sent;
         let answering = self.answers.get(&signal)?;
-        let led = self.signal_of(sender).filter(|&led| {
-            let led = self.project.registry.signal(led);
-            led.from_engine && !led.bursts
-        })?;
+        let led = self.signal_of(sender).filter(|&led| self.is_the_games_alone(led))?;
+        if self.project.registry.signal(led).bursts {
+            return None;
+        }
         if self.unread.contains(&*self.project.registry.signal(signal).name) {
             return None;
         }
@@ -108,6 +108,12 @@ impl<'p> World<'p> {
 
     pub(super) fn signal_of(&self, id: HandlerId) -> Option<SignalId> {
         self.parts(id).0.handlers[self.handler(id).1].signal
+    }
+
+    /// Whether only the game sends a signal: the queue is empty as it comes.
+    pub(super) fn is_the_games_alone(&self, signal: SignalId) -> bool {
+        let declared = self.project.registry.signal(signal);
+        declared.from_engine && !self.senders.contains_key(&signal) && !self.unread.contains(&*declared.name)
     }
 
     /// The steps of a handler and of all procedures that it comes to call, also as it asks whether it begins.
@@ -188,7 +194,7 @@ impl<'p> World<'p> {
     fn common_cell(&self, run: &Run<'_, 'p>, slot: Slot) -> Option<(CellId, Option<Base>)> {
         let facts = &run.table.slots[slot as usize];
         let Key::Place(place) = facts.key else { return None };
-        let cell = facts.cell.filter(|_| !matches!(facts.ty, Type::Ref(_)))?;
+        let cell = facts.cell.filter(|&cell| !matches!(facts.ty, Type::Ref(_)) && !self.follows_a_bound(cell))?;
         match run.unit.place(place) {
             Place::Private(_) => Some((cell, None)),
             Place::Variable(_, base @ (Base::One | Base::Listed(_))) => Some((cell, Some(base))),

@@ -92,11 +92,10 @@ impl World<'_> {
 
     /// Whether one trigger can be answered by one handler and then by the other.
     pub(super) fn may_follow(&self, by: HandlerId, handler: HandlerId) -> bool {
-        let signal = |id: HandlerId| self.parts(id).0.handlers[self.handler(id).1].signal;
         let kind = |id: HandlerId| std::mem::discriminant(&self.parts(id).1.trigger);
         (by < handler || by == handler && self.answers_for_many(by))
             && kind(by) == kind(handler)
-            && signal(by) == signal(handler)
+            && self.signal_of(by) == self.signal_of(handler)
     }
 
     /// Whether a handler may answer one trigger for several instances.

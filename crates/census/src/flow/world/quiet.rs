@@ -70,7 +70,8 @@ impl World<'_> {
         (is_system && is_fit && knows_it && unit.scene.is_none() && !self.yields[id.index()]).then_some(cell)
     }
 
-    fn changed_cell(&self, id: HandlerId) -> Option<CellId> {
+    /// The cell whose changes a handler answers.
+    pub(super) fn changed_cell(&self, id: HandlerId) -> Option<CellId> {
         let (unit, ..) = self.parts(id);
         let place = unit.handlers[self.handler(id).1].changed?;
         self.project.cell_of(unit, place)

@@ -42,9 +42,7 @@ impl World<'_> {
     /// the first time. The queue was empty as it began, so nothing is on its way.
     pub(super) fn with_silenced(&self, run: &Run<'_, '_>, out: &KeptOut) -> KeptOut {
         let mut all = out.clone();
-        let Some(led) = self.signal_of(run.handler).filter(|&led| self.project.registry.signal(led).from_engine) else {
-            return all;
-        };
+        let Some(led) = self.signal_of(run.handler).filter(|&led| self.is_the_games_alone(led)) else { return all };
         let mut at = 0;
         while let Some(&(by, extent)) = all.get(at) {
             at += 1;

@@ -17,6 +17,7 @@ buoy.glow = { type = "int", scope = "instance", default = 2, min = 0, max = 5, e
 lit = { from = "script" }
 drawn = { from = "script", parameters = { cost = "int" } }
 gust = { from = "engine", to = "all" }
+crane = { from = "engine", to = "all" }
 "#;
 
 /// A tide's script that reads nothing but what these do.
@@ -66,6 +67,10 @@ fn what_comes_between_counts() {
     tide(&format!(
         "{}\non lit {{\n    oil -= 3 // ~ range/can-fall-below\n}}\n",
         tests("send lit").replace(" // ~ range/can-fall-below", "")
+    ));
+    tide(&format!(
+        "{}\non drawn {{\n    oil = 1\n}}\n\non crane {{\n    send bell\n    send drawn(1)\n}}\n",
+        tests("send lit")
     ));
     tide(&tests("wait 1s\n        send lit").replace("on bell {", "on bell { // ~ sharing/reentry"));
 }
