@@ -1,7 +1,8 @@
 //! `flow/endless-loop`: a `while` with no wait in it, and no way out, whose condition nothing in it can change.
 
 use crate::finding::{Finding, Level, RuleName};
-use crate::flow::access::walk_expr;
+use crate::flow::access::{exit_reads, parts, walk_expr};
+use crate::flow::graph::{Exit, Step, StepKind};
 use crate::project::builtin::Builtin;
 use crate::project::{Base, CellId, Meaning, Place, PlaceId, ProcId, ScriptId, ScriptUnit};
 use crate::registry::Bound;
@@ -86,18 +87,56 @@ fn is_endless(facts: &Facts<'_>, script: ScriptId, unit: &ScriptUnit, condition:
     if matches!(unit.tree.expr(condition).kind, ExprKind::Bool(false)) || leaves(unit, body, false) {
         return false;
     }
-    let mut reads: Vec<PlaceId> = Vec::new();
-    let mut draws = false;
-    walk_expr(unit, condition, &mut |expr| match unit.meaning(expr) {
-        Meaning::Value(place) | Meaning::Axis(place, _) => reads.push(place),
-        Meaning::Bound(place, _) => reads.push(place),
-        Meaning::Builtin(Builtin::Random | Builtin::Chance | Builtin::Count) | Meaning::Procedure(_) => draws = true,
-        Meaning::None => {
-            draws |= matches!(unit.tree.expr(expr).kind, ExprKind::Error | ExprKind::Path(_) | ExprKind::Call(..))
+    let mut reads = Reads { places: Vec::new(), others: false };
+    reads.gather(facts, script, unit, condition);
+    !reads.others && !changes(facts, script, unit, body, &reads.places)
+}
+
+/// What a condition comes out by.
+struct Reads {
+    places: Vec<PlaceId>,
+    /// Something else: what is drawn, what a procedure does beside, or what nobody can tell.
+    others: bool,
+}
+
+impl Reads {
+    fn gather(&mut self, facts: &Facts<'_>, script: ScriptId, unit: &ScriptUnit, expr: ExprId) {
+        let mut called = Vec::new();
+        self.expr(unit, expr, &mut called);
+        for id in called {
+            let graphs = facts.world.bodies(script, facts.world.procedure_graph(script, id));
+            for block in graphs.into_iter().flat_map(|graph| &graph.blocks) {
+                block.steps.iter().for_each(|step| self.step(unit, step));
+                exit_reads(&block.exit).into_iter().for_each(|expr| self.expr(unit, expr, &mut Vec::new()));
+                self.others |= matches!(block.exit, Exit::Choose(_));
+            }
         }
-        _ => {}
-    });
-    !draws && !changes(facts, script, unit, body, &reads)
+    }
+
+    fn step(&mut self, unit: &ScriptUnit, step: &Step) {
+        let parts = parts(step);
+        let is_local = |place: PlaceId| matches!(unit.place(place), Place::Local(_));
+        self.others |= match &step.kind {
+            StepKind::Assign { place, .. } => !is_local(*place),
+            StepKind::Clear { .. } | StepKind::Spawn { .. } | StepKind::Remove(_) | StepKind::Wait(_) => true,
+            _ => false,
+        };
+        let value = parts.target.and_then(|(_, _, value)| value);
+        parts.reads.into_iter().chain(value).for_each(|expr| self.expr(unit, expr, &mut Vec::new()));
+    }
+
+    fn expr(&mut self, unit: &ScriptUnit, expr: ExprId, called: &mut Vec<ProcId>) {
+        walk_expr(unit, expr, &mut |expr| match unit.meaning(expr) {
+            Meaning::Value(place) | Meaning::Axis(place, _) | Meaning::Bound(place, _) => self.places.push(place),
+            Meaning::Builtin(Builtin::Random | Builtin::Chance) => self.others = true,
+            Meaning::Procedure(id) => called.push(id),
+            Meaning::None => {
+                let kind = &unit.tree.expr(expr).kind;
+                self.others |= matches!(kind, ExprKind::Error | ExprKind::Path(_) | ExprKind::Call(..));
+            }
+            _ => {}
+        });
+    }
 }
 
 /// Whether a block waits, returns, or breaks out of the loop around it.
@@ -124,8 +163,11 @@ fn leaves(unit: &ScriptUnit, block: &Block, in_inner_loop: bool) -> bool {
 /// Whether a block can change one of the places, or what they go through.
 fn changes(facts: &Facts<'_>, script: ScriptId, unit: &ScriptUnit, block: &Block, reads: &[PlaceId]) -> bool {
     let cells: Vec<_> = reads.iter().flat_map(|&place| related(facts, unit, place)).collect();
-    let mut changed = false;
+    let (mut changed, mut later) = (false, Vec::new());
     walk(block, &mut |statement| match &statement.kind {
+        // Its turn comes once the loop is through.
+        StatementKind::After { body, .. } => later.push(body.span),
+        _ if later.iter().any(|span: &Span| span.contains(statement.span)) => {}
         StatementKind::Assign { target, .. } | StatementKind::Clear { target } => match unit.place_of(*target) {
             Some(place) => {
                 changed |= reads.contains(&place)
@@ -136,13 +178,23 @@ fn changes(facts: &Facts<'_>, script: ScriptId, unit: &ScriptUnit, block: &Block
         StatementKind::Spawn { .. } | StatementKind::Remove(_) => changed = true,
         _ => {}
     });
-    let writes = |id: ProcId| cells.iter().any(|cell| facts.world.written_by(script, id).contains(cell));
+    let writes = |id: ProcId| {
+        cells.iter().any(|cell| facts.world.written_by(script, id).contains(cell)) || peoples(facts, script, id)
+    };
     let writing: Vec<bool> = (0..unit.procedures.len()).map(|id| !changed && writes(ProcId::at(id))).collect();
     let calls_writing = |(at, expr): (u32, &Expr)| {
         let called = if let Meaning::Procedure(id) = unit.meaning(ExprId(at)) { Some(id) } else { None };
-        called.is_some_and(|id| writing[id.index()]) && block.span.contains(expr.span)
+        let now = || block.span.contains(expr.span) && !later.iter().any(|span| span.contains(expr.span));
+        called.is_some_and(|id| writing[id.index()]) && now()
     };
     changed || writing.contains(&true) && (0..).zip(&unit.tree.exprs).any(calls_writing)
+}
+
+/// Whether a procedure spawns or removes, with all that it calls: others may do anything then.
+fn peoples(facts: &Facts<'_>, script: ScriptId, id: ProcId) -> bool {
+    let bodies = facts.world.bodies(script, facts.world.procedure_graph(script, id));
+    let mut steps = bodies.into_iter().flat_map(|graph| &graph.blocks).flat_map(|block| &block.steps);
+    steps.any(|step| matches!(step.kind, StepKind::Spawn { .. } | StepKind::Remove(_)))
 }
 
 /// The cells that reading a place reads: its own, those it goes through, and its bounds.
@@ -262,5 +314,31 @@ on bumped(other) {
 }
 "#],
         );
+    }
+
+    #[test]
+    fn what_a_condition_asks_of_others() {
+        let loops = |condition: &str, body: &str, mark: &str| {
+            let script = format!(
+                "script bells for tide\n\non bell {{\n    while {condition} {{{mark}\n        {body}\n    }}\n}}\n\nproc is_high() -> bool {{\n    return height > 3\n}}\n\nproc launch() {{\n    spawn mailboat\n}}\n"
+            );
+            expect_only(&script);
+        };
+        let endless = " // ~ flow/endless-loop";
+        loops("count(mailboat) < 4", "rounds += 1", endless);
+        loops("count(mailboat) < 4", "launch()", "");
+        loops("not is_high()", "rounds += 1", endless);
+        loops("not is_high()", "height += 1", "");
+        loops("height > 3", "after 1s {\n            height -= 1\n        }", endless);
+    }
+
+    #[track_caller]
+    fn expect_only(script: &str) {
+        let config = format!("{}[rules]\n\"unused\" = \"off\"\n", crate::rules::testing::CONFIG);
+        let registry = r#"[variables.tide]
+height = { type = "int", scope = "global", default = 0, engine = "both" }
+rounds = { type = "int", scope = "global", default = 0, engine = "both" }
+"#;
+        crate::rules::testing::expect_with(&config, registry, &[script]);
     }
 }

@@ -49,8 +49,7 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
     let mut findings = Vec::new();
     for handler in facts.handlers() {
         let piles = match &handler.tree.trigger {
-            Trigger::Tick => true,
-            Trigger::Every(_) => !facts.world.begins_alone(handler.id),
+            Trigger::Tick | Trigger::Every(_) => !facts.world.begins_alone(handler.id),
             _ => false,
         };
         if !piles {
@@ -142,5 +141,15 @@ proc rest() {
 }
 "#],
         );
+    }
+
+    #[test]
+    fn what_is_through_by_the_next_tick_does_not_pile_up() {
+        let registry =
+            "[variables.tide]\nheight = { type = \"int\", scope = \"global\", default = 0, engine = \"reads\" }\n";
+        let waits =
+            |ticks: &str| format!("script tides for tide\n\non tick {{\n    wait {ticks}\n    height = 1\n}}\n");
+        expect(registry, &[&waits("1t")]);
+        expect(registry, &[&waits("2t // ~ flow/wait-in-tick")]);
     }
 }
