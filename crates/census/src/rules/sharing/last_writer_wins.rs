@@ -5,6 +5,7 @@ use crate::finding::{Finding, Level, RuleName};
 use crate::flow::access::builds_on;
 use crate::flow::graph::StepKind;
 use crate::project::{Base, Meaning, Place, PlaceId};
+use crate::registry::SignalId;
 use crate::rules::Facts;
 use crate::rules::facts::HandlerView;
 use crate::rules::{Example, Rule};
@@ -72,7 +73,9 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
     let mut findings: Vec<Finding> = Vec::new();
     for handler in facts.handlers() {
         let at = |span: Span| handler.unit.at(span);
-        if !handler.unit.owner.is_some_and(|owner| registry.is_many(owner)) || !reaches_all(facts, &handler) {
+        if !handler.unit.owner.is_some_and(|owner| registry.is_many(owner))
+            || !reaches_all(facts, &handler, MOST_SENDERS)
+        {
             continue;
         }
         let all = Bodies::new(facts, handler);
@@ -102,8 +105,11 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
     findings
 }
 
+/// How many senders are looked at, one behind the other.
+const MOST_SENDERS: u32 = 4;
+
 /// Whether one trigger begins the handler for every instance.
-fn reaches_all(facts: &Facts<'_>, handler: &HandlerView<'_, '_>) -> bool {
+fn reaches_all(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, most_senders: u32) -> bool {
     let resolved = &handler.unit.handlers[handler.index];
     match &handler.tree.trigger {
         Trigger::Start | Trigger::Enter | Trigger::Leave | Trigger::Tick | Trigger::Every(_) => true,
@@ -112,10 +118,31 @@ fn reaches_all(facts: &Facts<'_>, handler: &HandlerView<'_, '_>) -> bool {
         }
         Trigger::Signal { .. } => resolved.signal.is_some_and(|id| {
             let signal = facts.registry().signal(id);
-            if signal.from_engine { signal.to_all } else { true }
+            if signal.from_engine { signal.to_all } else { is_sent_to_all(facts, id, most_senders) }
         }),
         _ => false,
     }
+}
+
+/// Whether scripts send a signal to everyone: to nobody in particular, to one after the other, or each instance to itself.
+fn is_sent_to_all(facts: &Facts<'_>, signal: SignalId, most_senders: u32) -> bool {
+    most_senders == 0
+        || facts.senders(signal).iter().map(|&id| facts.handler(id)).any(|sender| {
+            let by_each = || {
+                let is_many = sender.unit.owner.is_some_and(|owner| facts.registry().is_many(owner));
+                is_many && reaches_all(facts, &sender, most_senders - 1)
+            };
+            let bodies = facts.world.bodies(sender.script, sender.graph);
+            bodies.into_iter().flat_map(|graph| &graph.blocks).any(|block| {
+                let again = block.loops > 0 || block.loop_head;
+                block.steps.iter().any(|step| match step.kind {
+                    StepKind::Send { signal: Some(sent), to, .. } if sent == signal => {
+                        to.is_none() || again || by_each()
+                    }
+                    _ => false,
+                })
+            })
+        })
 }
 
 impl Bodies<'_, '_> {
@@ -323,5 +350,25 @@ on touched(other) {
 }
 "#],
         );
+    }
+
+    #[test]
+    fn what_is_sent_to_one_is_no_contest() {
+        let registry = r#"[variables.tide]
+heaviest = { type = "int", scope = "global", default = 0, writers = ["*"], engine = "reads" }
+[variables.mailboat]
+load = { type = "int", scope = "instance", default = 0, engine = "writes" }
+"#;
+        let told = |on: &str, send: &str, mark: &str| {
+            let script = format!(
+                "script crews for mailboat\n\non {on} {{\n    {send}\n}}\n\non tide_turned {{\n    tide.heaviest = load{mark}\n}}\n"
+            );
+            expect(registry, &[&script]);
+        };
+        let contest = " // ~ sharing/last-writer-wins";
+        told("touched(other)", "send tide_turned to self", "");
+        told("touched(other)", "send tide_turned", contest);
+        told("tick", "send tide_turned to self", contest);
+        told("touched(other)", "for boat in mailboat {\n        send tide_turned to boat\n    }", contest);
     }
 }
