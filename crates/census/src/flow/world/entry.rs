@@ -6,9 +6,16 @@ impl World<'_> {
     /// What a slot can hold as a handler begins.
     #[must_use]
     pub fn entry_value(&self, handler: HandlerId, facts: &SlotFacts) -> Abstract {
-        let (unit, _, _) = self.parts(handler);
+        let (unit, at, _) = self.parts(handler);
         match facts.key {
-            Key::Scene => Abstract::of(Value::Text(self.scenes_of(unit))),
+            Key::Scene => {
+                let scenes = self.scenes_of(unit);
+                // A run begins in the first scene, and nobody has left it by then.
+                let first = self.first_scene().filter(|first| {
+                    matches!(at.trigger, Trigger::Start) && scenes.as_ref().is_none_or(|all| all.contains(&first.0))
+                });
+                Abstract::of(Value::Text(first.map_or(scenes, |first| Some(smallvec![first.0]))))
+            }
             Key::Instance(instance) => {
                 let absent = self.may_be_absent(unit, instance) && !self.is_just_made(handler, instance);
                 Abstract::of(Value::Ref { none: absent, some: true })
@@ -37,6 +44,7 @@ impl World<'_> {
                 let absent = self.may_be_absent(self.parts(handler).0, instance);
                 Abstract::of(Value::Ref { none: absent, some: true })
             }
+            Key::Scene => Abstract::of(Value::Text(self.scenes_of(self.parts(handler).0))),
             _ => self.entry_value(handler, facts),
         }
     }

@@ -128,4 +128,35 @@ proc cut() {
 "#],
         );
     }
+
+    #[test]
+    fn a_run_begins_in_the_first_scene() {
+        let registry = r#"[variables.harbor.queue]
+type = "int"
+scope = "scene"
+default = 0
+writers = ["*"]
+engine = "reads"
+[variables.marsh.reeds]
+type = "int"
+scope = "scene"
+default = 0
+writers = ["*"]
+engine = "reads"
+"#;
+        let desk = r"script desk for office
+
+on start {
+    harbor.queue = 1
+    marsh.reeds = 1 // ~ sharing/other-scene
+    wait 1s
+    harbor.queue = 2 // ~ sharing/other-scene
+}
+
+on bell {
+    go marsh
+}
+";
+        expect(registry, &[desk, "script reeds for marsh\n\non enter {\n    reeds = 2\n}\n"]);
+    }
 }
