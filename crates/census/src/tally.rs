@@ -363,7 +363,7 @@ impl Work<'_, '_> {
             (Builtin::Abs, [x]) if x.0 >= 0.0 => Ok(*x),
             (Builtin::Random, [a, b]) => Ok((a.0.min(b.0), a.1.max(b.1))),
             (Builtin::TickLength, []) => {
-                let length = 1.0 / self.facts.project.config.tick_rate;
+                let length = self.facts.project.config.tick_length();
                 Ok((length, length))
             }
             _ => Err(unknown()),

@@ -385,19 +385,14 @@ impl Run<'_, '_> {
             .filter_map(|value| if let Value::Num(num) = value { Some(num.clone()) } else { None })
             .collect();
         let value = match (builtin, &nums[..]) {
-            (Builtin::Abs, [x]) => x.abs(),
-            (Builtin::Floor, [x]) => x.rounded(f64::floor),
-            (Builtin::Ceil, [x]) => x.rounded(f64::ceil),
-            (Builtin::Round, [x]) => x.rounded(f64::round),
-            (Builtin::Min, [first, rest @ ..]) => rest.iter().fold(first.clone(), |least, x| least.min(x)),
-            (Builtin::Max, [first, rest @ ..]) => rest.iter().fold(first.clone(), |most, x| most.max(x)),
-            (Builtin::Clamp, [x, low, high]) => x.max(low).min(high),
             (Builtin::Random, [low, high]) => Num::range(low.lo.min(high.lo), low.hi.max(high.hi), low.int && high.int),
             (Builtin::Length, _) => self.length(arguments),
-            (Builtin::TickLength, _) => Num::constant(1.0 / self.world.project.config.tick_rate, false),
             (Builtin::Chance, [p]) => return Value::Bool { yes: p.hi > 0.0, no: p.lo < 1.0 },
             (Builtin::Number, _) => Num::all(false),
-            _ => return anything(ty),
+            _ => match self.world.worked_out(builtin, &nums) {
+                Some(value) => value,
+                None => return anything(ty),
+            },
         };
         self.remember_term(state, expr, Value::Num(value))
     }

@@ -248,7 +248,7 @@ impl Run<'_, '_> {
                 let (a, b) = (of(0), of(1));
                 Forms::between(self.most(state, &a, &b).uppers().into(), self.least(state, &a, &b).lowers().into())
             }
-            (Builtin::TickLength, _) => Forms::Exactly(Linear::constant(1.0 / self.world.project.config.tick_rate)),
+            (Builtin::TickLength, _) => Forms::Exactly(Linear::constant(self.world.project.config.tick_length())),
             (Builtin::Abs, 1) => {
                 let number = of(0);
                 self.most(state, &number, &number.scaled(-1.0))

@@ -53,7 +53,8 @@ use super::linear::{Linear, Slot};
 use super::state::State;
 use super::trend::{Moved, Trend};
 use super::value::{Abstract, Num, Symbol, TEXT_LIMIT, Value};
-use crate::project::{Base, Cell, CellId, Meaning, Place, PlaceId, ProcId, Project, ScriptId, ScriptUnit};
+use crate::project::builtin::Builtin;
+use crate::project::{Base, Cell, CellId, Meaning, Place, PlaceId, ProcId, Project, ScriptId, ScriptUnit, is_constant};
 use crate::registry::{
     Bound, InstanceId, OwnerId, OwnerKind, Registry, Scope, SignalId, Type, Value as Constant, VarId, ids,
 };
@@ -783,7 +784,9 @@ impl<'p> World<'p> {
             Cell::Private(script, index) => {
                 let unit = self.project.script(script);
                 let ty = unit.privates[index as usize].ty;
+                // What nothing can start from is told as that, and nothing hangs on it.
                 let start = unit.tree.privates[index as usize].start;
+                let start = start.filter(|&start| is_constant(unit, &unit.tree, start));
                 start.map_or_else(|| nothing(ty), |start| self.literal(unit, start, ty))
             }
         }
@@ -893,6 +896,31 @@ impl<'p> World<'p> {
         Value::Text(symbol.map(|&symbol| smallvec![symbol]))
     }
 
+    /// What a function that works with its arguments alone makes of numbers; nothing for others.
+    #[must_use]
+    pub fn worked_out(&self, builtin: Builtin, arguments: &[Num]) -> Option<Num> {
+        Some(match (builtin, arguments) {
+            (Builtin::Abs, [x]) => x.abs(),
+            (Builtin::Floor, [x]) => x.rounded(f64::floor),
+            (Builtin::Ceil, [x]) => x.rounded(f64::ceil),
+            (Builtin::Round, [x]) => x.rounded(f64::round),
+            (Builtin::Min, [first, rest @ ..]) => rest.iter().fold(first.clone(), |least, x| least.min(x)),
+            (Builtin::Max, [first, rest @ ..]) => rest.iter().fold(first.clone(), |most, x| most.max(x)),
+            (Builtin::Clamp, [x, low, high]) => x.max(low).min(high),
+            (Builtin::TickLength, []) => Num::constant(self.project.config.tick_length(), false),
+            _ => return None,
+        })
+    }
+
+    /// What an expression that is made of literals comes to, where that is a number.
+    #[must_use]
+    pub fn constant_number(&self, unit: &ScriptUnit, expr: ExprId) -> Option<f64> {
+        match self.literal(unit, expr, unit.ty(expr)) {
+            Value::Num(num) => num.single(),
+            _ => None,
+        }
+    }
+
     /// A constant expression's value.
     fn literal(&self, unit: &ScriptUnit, expr: ExprId, ty: Type) -> Value {
         let value = match &unit.tree.expr(expr).kind {
@@ -913,8 +941,22 @@ impl<'p> World<'p> {
                         BinaryOp::Subtract => Value::Num(a.sub(&b)),
                         BinaryOp::Multiply => Value::Num(a.mul(&b)),
                         BinaryOp::Divide => Value::Num(a.div(&b)),
+                        BinaryOp::Remainder => Value::Num(a.rem(&b)),
                         _ => anything(ty),
                     },
+                    _ => anything(ty),
+                }
+            }
+            ExprKind::Call(_, arguments) => {
+                let number = |&argument: &ExprId| match self.literal(unit, argument, ty) {
+                    Value::Num(num) => Some(num),
+                    _ => None,
+                };
+                let numbers: Option<Vec<Num>> = arguments.iter().map(number).collect();
+                match (unit.meaning(expr), numbers) {
+                    (Meaning::Builtin(builtin), Some(numbers)) => {
+                        self.worked_out(builtin, &numbers).map_or_else(|| anything(ty), Value::Num)
+                    }
                     _ => anything(ty),
                 }
             }

@@ -406,7 +406,7 @@ impl<'a> Resolver<'a> {
         let ty = private.ty.map_or(Type::Unknown, |ty| self.type_name(ty));
         if let Some(start) = private.start {
             self.value_for(tree, start, ty);
-            if !is_constant(tree, start) {
+            if !is_constant(&self.unit, tree, start) {
                 let span = tree.expr(start).span;
                 self.mismatch(span, format!("`{name}` starts from a value that must be constant"));
                 self.set_help(Some(format!("give `{name}` its first value in a handler `on start`")));
@@ -904,7 +904,7 @@ impl<'a> Resolver<'a> {
             for &test in &arm.tests {
                 self.compared(tree, test, ty);
                 seen.push(self.slice(tree.expr(test).span).to_owned());
-                if !is_constant(tree, test) && !self.is_constant_variable(test) {
+                if !is_constant(&self.unit, tree, test) && !self.is_constant_variable(test) {
                     let span = tree.expr(test).span;
                     self.mismatch(span, "an arm of a `match` is a constant".to_owned());
                     self.set_help(Some("compare other values with `if`".to_owned()));
@@ -1969,15 +1969,19 @@ impl<'a> Resolver<'a> {
     }
 }
 
-/// Whether an expression is made of literals alone.
+/// Whether an expression is made of literals alone, and comes out alike each time.
 #[must_use]
-pub fn is_constant(tree: &Script, expr: ExprId) -> bool {
+pub fn is_constant(unit: &ScriptUnit, tree: &Script, expr: ExprId) -> bool {
+    let is_constant = |expr: &ExprId| is_constant(unit, tree, *expr);
     match &tree.expr(expr).kind {
         ExprKind::Int(_) | ExprKind::Float(_) | ExprKind::Bool(_) | ExprKind::None | ExprKind::Error => true,
         ExprKind::Text(parts) => parts.iter().all(|part| matches!(part, TextPart::Plain(_))),
-        ExprKind::Unary(_, operand) => is_constant(tree, *operand),
-        ExprKind::Binary(_, left, right) => is_constant(tree, *left) && is_constant(tree, *right),
-        ExprKind::Call(_, arguments) => arguments.iter().all(|&argument| is_constant(tree, argument)),
+        ExprKind::Unary(_, operand) => is_constant(operand),
+        ExprKind::Binary(_, left, right) => is_constant(left) && is_constant(right),
+        ExprKind::Call(_, arguments) => {
+            let draws = matches!(unit.meaning(expr), Meaning::Builtin(Builtin::Random | Builtin::Chance));
+            !draws && arguments.iter().all(is_constant)
+        }
         ExprKind::Path(_) | ExprKind::Is { .. } => false,
     }
 }

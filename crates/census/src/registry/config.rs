@@ -71,6 +71,12 @@ pub struct Config {
 }
 
 impl Config {
+    /// How many seconds a tick is long.
+    #[must_use]
+    pub fn tick_length(&self) -> f64 {
+        1.0 / self.tick_rate
+    }
+
     /// The defaults, for a file that says nothing.
     #[must_use]
     pub fn empty(file: FileId) -> Self {

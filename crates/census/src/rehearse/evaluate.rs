@@ -403,7 +403,7 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
                 let drawn = self.draw();
                 Value::Bool(drawn < p.as_number().unwrap_or(0.0))
             }
-            (Builtin::TickLength, _) => Value::Number(1.0 / self.layout.project.config.tick_rate),
+            (Builtin::TickLength, _) => Value::Number(self.layout.project.config.tick_length()),
             (builtin, values) => plain_function(builtin, values).unwrap_or_else(zero),
         }
     }
@@ -457,9 +457,10 @@ fn value_as_float(value: i64) -> f64 {
     value as f64
 }
 
-/// The value of an expression that is made of literals.
+/// The value of an expression that is made of literals, where a tick is so many seconds long.
 #[must_use]
-pub fn constant(unit: &ScriptUnit, expr: ExprId) -> Value {
+pub fn constant(unit: &ScriptUnit, expr: ExprId, tick: f64) -> Value {
+    let constant = |expr: ExprId| constant(unit, expr, tick);
     match &unit.tree.expr(expr).kind {
         ExprKind::Int(value) => Value::Int(*value),
         ExprKind::Float(value) => Value::Number(*value),
@@ -468,13 +469,13 @@ pub fn constant(unit: &ScriptUnit, expr: ExprId) -> Value {
             [TextPart::Plain(text)] => Value::Text(text.as_str().into()),
             _ => Value::Text("".into()),
         },
-        ExprKind::Unary(op, operand) => match (op, constant(unit, *operand)) {
+        ExprKind::Unary(op, operand) => match (op, constant(*operand)) {
             (UnaryOp::Minus, value) => value.negative(),
             (UnaryOp::Not, value) => Value::Bool(!value.is_true()),
             (UnaryOp::Plus, value) => value,
         },
         ExprKind::Binary(op, left, right) => {
-            let (a, b) = (constant(unit, *left), constant(unit, *right));
+            let (a, b) = (constant(*left), constant(*right));
             match (op, a.scalar(), b.scalar()) {
                 (_, Some(a), Some(b)) => a.operate(*op, b).map_or(Value::Number(0.0), Value::from),
                 (BinaryOp::Equal, ..) => Value::Bool(a.equals(&b)),
@@ -487,8 +488,9 @@ pub fn constant(unit: &ScriptUnit, expr: ExprId) -> Value {
             }
         }
         ExprKind::Call(_, arguments) => {
-            let values: Vec<Value> = arguments.iter().map(|&argument| constant(unit, argument)).collect();
+            let values: Vec<Value> = arguments.iter().map(|&argument| constant(argument)).collect();
             match unit.meaning(expr) {
+                Meaning::Builtin(Builtin::TickLength) => Value::Number(tick),
                 Meaning::Builtin(builtin) => plain_function(builtin, &values).unwrap_or(Value::Int(0)),
                 _ => Value::Int(0),
             }

@@ -129,7 +129,10 @@ impl<'l, 'p> Memory<'l, 'p> {
         let unit = self.layout.project.script(script);
         let ty = unit.privates[index as usize].ty;
         match unit.tree.privates[index as usize].start {
-            Some(start) => Some(super::evaluate::constant(unit, start).fitted(ty)),
+            Some(start) => {
+                let tick = self.layout.project.config.tick_length();
+                Some(super::evaluate::constant(unit, start, tick).fitted(ty))
+            }
             None => matches!(ty, Type::Ref(_)).then_some(Value::Ref(None)),
         }
     }

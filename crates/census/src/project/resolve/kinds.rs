@@ -113,8 +113,8 @@ impl Resolver<'_> {
 
     /// A `let` is asked for after a wait: what it was worked out from may be something else by then.
     pub(super) fn grow_old(&mut self, tree: &Script, local: LocalId) {
-        let value = &mut self.unit.lets[local.0 as usize];
-        *value = value.filter(|&value| is_constant(tree, value));
+        let value = self.unit.lets[local.0 as usize];
+        self.unit.lets[local.0 as usize] = value.filter(|&value| is_constant(&self.unit, tree, value));
     }
 
     /// After a wait: what others can assign is no longer known.

@@ -1,11 +1,14 @@
 //! `range/divide-by-zero`: a division whose divisor can be zero.
 
 use crate::finding::{Finding, Level, RuleName};
+use crate::flow::access::walk_expr;
 use crate::flow::engine::Event;
+use crate::project::{ScriptUnit, is_constant};
 use crate::rules::Facts;
 use crate::rules::facts::each_event;
 use crate::rules::facts::range_text;
 use crate::rules::{Example, Rule};
+use crate::script::ast::{BinaryOp, ExprKind};
 
 /// The rule.
 pub const RULE: Rule = Rule {
@@ -47,23 +50,42 @@ on bell {
 };
 
 fn check(facts: &Facts<'_>) -> Vec<Finding> {
-    each_event(facts, |unit, event| {
-        let Event::Zero { divisor, at, range } = event else { return None };
-        let text = facts.project.text(unit, unit.tree.expr(*divisor).span);
-        let always = range.0 == 0.0 && range.1 == 0.0;
-        let message = if always {
-            format!("this divides by `{text}`, which is 0 here")
-        } else {
-            format!("this divides by `{text}`, which is {} here and can be 0", range_text(range.0, range.1))
-        };
-        let mut finding = Finding::new(RULE.name, unit.at(unit.tree.expr(*at).span), message);
-        finding.variable = unit.place_of(*divisor).and_then(|place| facts.identity_of(unit, place));
-        Some(
-            finding.help(format!(
+    let mut findings =
+        each_event(facts, |unit, event| {
+            let Event::Zero { divisor, at, range } = event else { return None };
+            let text = facts.project.text(unit, unit.tree.expr(*divisor).span);
+            let always = range.0 == 0.0 && range.1 == 0.0;
+            let message = if always {
+                format!("this divides by `{text}`, which is 0 here")
+            } else {
+                format!("this divides by `{text}`, which is {} here and can be 0", range_text(range.0, range.1))
+            };
+            let mut finding = Finding::new(RULE.name, unit.at(unit.tree.expr(*at).span), message);
+            finding.variable = unit.place_of(*divisor).and_then(|place| facts.identity_of(unit, place));
+            Some(finding.help(format!(
                 "divide only where it is not 0: `if {text} != 0 {{ … }}`, or divide by `max({text}, 1)`"
-            )),
-        )
-    })
+            )))
+        });
+    findings.extend(facts.project.scripts.iter().flat_map(|unit| in_privates(facts, unit)));
+    findings
+}
+
+/// What the first values of a script's privates divide by zero.
+fn in_privates(facts: &Facts<'_>, unit: &ScriptUnit) -> Vec<Finding> {
+    let mut findings = Vec::new();
+    for private in &unit.tree.privates {
+        let Some(start) = private.start.filter(|&start| is_constant(unit, &unit.tree, start)) else { continue };
+        walk_expr(unit, start, &mut |expr| {
+            if let ExprKind::Binary(BinaryOp::Divide | BinaryOp::Remainder, _, divisor) = unit.tree.expr(expr).kind
+                && facts.world.constant_number(unit, divisor) == Some(0.0)
+            {
+                let text = facts.project.text(unit, unit.tree.expr(divisor).span);
+                let message = format!("this divides by `{text}`, which is 0");
+                findings.push(Finding::new(RULE.name, unit.at(unit.tree.expr(expr).span), message));
+            }
+        });
+    }
+    findings
 }
 
 #[cfg(test)]

@@ -194,7 +194,7 @@ struct Early {
     access: Access,
     /// A step by what does not depend on the variable.
     pure_step: bool,
-    /// A hash of the literal that is assigned.
+    /// A hash of the value that is assigned, where that is always the same.
     constant: Option<u64>,
 }
 
@@ -205,14 +205,15 @@ fn early(facts: &Facts<'_>, handler: &HandlerView<'_, '_>) -> Vec<(CellId, Vec<E
     for access in facts.accesses_of(handler) {
         let reached = handler.found.reached.get(&access.statement).is_some_and(|reached| reached.before_wait);
         if (reached || when == Some(access.statement)) && !(periodic && access.shown) {
-            all.push(describe(facts, handler.unit, *access));
+            all.push(describe(facts, handler, *access));
         }
     }
     all.sort_by_key(|early| (early.access.cell, early.access.at));
     all.chunk_by(|a, b| a.access.cell == b.access.cell).map(|uses| (uses[0].access.cell, uses.to_vec())).collect()
 }
 
-fn describe(facts: &Facts<'_>, unit: &ScriptUnit, access: Access) -> Early {
+fn describe(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, access: Access) -> Early {
+    let unit = handler.unit;
     let mut early = Early { access, pure_step: access.into_itself, constant: None };
     let clamps =
         facts.project.variable_of(access.cell).is_some_and(|id| facts.registry().var(id).overflow == Overflow::Clamp);
@@ -227,14 +228,25 @@ fn describe(facts: &Facts<'_>, unit: &ScriptUnit, access: Access) -> Early {
         AccessKind::Write(AssignOp::Set, Some(value)) if is_written_out_step(unit, value, access.place) => {
             early.pure_step = !clamps;
         }
-        AccessKind::Write(AssignOp::Set, Some(value)) if crate::project::is_constant(&unit.tree, value) => {
-            let text = facts.project.text(unit, unit.tree.expr(value).span);
-            early.constant = Some(rustc_hash::FxBuildHasher.hash_one(text));
-        }
+        AccessKind::Write(AssignOp::Set, Some(value)) => early.constant = constant(facts, handler, value),
         AccessKind::Read => early.pure_step = access.into_itself && !clamps,
         _ => {}
     }
     early
+}
+
+/// A hash of what literals come to, or a tuning value holds.
+fn constant(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, value: ExprId) -> Option<u64> {
+    let unit = handler.unit;
+    let tuned = || match unit.meaning(value) {
+        Meaning::Value(place) => facts.project.cell_of(unit, place).filter(|&cell| !facts.is_written(cell)).is_some(),
+        _ => false,
+    };
+    if !crate::project::is_constant(unit, &unit.tree, value) && !tuned() {
+        return None;
+    }
+    let value = facts.world.value_at_entry(handler.id, value);
+    value.is_single().then(|| rustc_hash::FxBuildHasher.hash_one(value))
 }
 
 /// Whether `x = …` is given `x + e`, `e + x` or `x - e`, where `e` does not depend on `x`.
@@ -541,5 +553,22 @@ on bell {
 "#,
             ],
         );
+    }
+
+    #[test]
+    fn what_comes_to_the_same_goes_together_and_what_is_drawn_does_not() {
+        let registry = "[variables.tide]\nleft = { type = \"int\", scope = \"global\", default = 9, engine = \"reads\" }\nmost = { type = \"int\", scope = \"global\", default = 3, constant = true, engine = \"reads\" }\n";
+        let given = |one: &str, other: &str, mark: &str| {
+            let script = |name: &str, value: &str, mark: &str| {
+                format!("script {name} for tide\n\non bell {{\n    left = {value}{mark}\n}}\n")
+            };
+            expect(registry, &[&script("one", one, ""), &script("two", other, mark)]);
+        };
+        let hazard = " // ~ sharing/order-hazard";
+        given("most", "3", "");
+        given("most + 0", "most + 0", hazard);
+        given("1 + 2", "3", "");
+        given("1 + 2", "4", hazard);
+        given("random(1, 3)", "random(1, 3)", hazard);
     }
 }

@@ -49,7 +49,7 @@ fn constants(facts: &Facts<'_>, handlers: &[HandlerView<'_, '_>]) -> Vec<Write> 
                 && let value = handler.unit.behind(value)
                 && here
                 && heard.contains(&access.cell)
-                && is_constant(&handler.unit.tree, value)
+                && is_constant(handler.unit, &handler.unit.tree, value)
             {
                 let value = facts.world.value_at_entry(handler.id, value);
                 if value.is_single() {

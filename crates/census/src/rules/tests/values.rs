@@ -676,3 +676,18 @@ fn a_procedure_that_comes_to_its_end_without_a_value_gives_zero() {
     judged("    height = rise(height) // ~ range/can-exceed\n", "    if chance(0.5) { return 30 }\n");
     judged("    rate = 1 / rise(height) // ~ range/divide-by-zero\n", "    if chance(0.5) { return 3 }\n");
 }
+
+#[test]
+fn a_private_starts_from_what_its_expression_comes_to() {
+    let judged = |start: &str, value: &str| {
+        judged(&format!(
+            "script tides for tide\n\nprivate lead: int = {start}\n\non bell {{\n    height = lead{value}\n}}\n"
+        ));
+    };
+    judged("max(3, 2 + 10)", "");
+    judged("max(3, 2 + 11)", " // ~ range/can-exceed");
+    judged("clamp(30, 0, 17 % 13)", "");
+    judged("floor(4 * 3.5)", " // ~ range/can-exceed");
+    judged("floor(3 / 0) // ~ range/divide-by-zero", "");
+    judged("random(1, 6) // ~ type/mismatch", "");
+}
