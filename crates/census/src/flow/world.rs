@@ -635,6 +635,12 @@ impl<'p> World<'p> {
         &self.graphs[script.index()].handlers[index]
     }
 
+    /// The handlers that answer a signal.
+    #[must_use]
+    pub fn answering(&self, signal: SignalId) -> &[HandlerId] {
+        self.answers.get(&signal).map_or(&[], Vec::as_slice)
+    }
+
     /// The graph of a procedure.
     #[must_use]
     pub fn procedure_graph(&self, script: ScriptId, id: ProcId) -> &Graph {

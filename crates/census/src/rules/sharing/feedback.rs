@@ -1,19 +1,21 @@
 //! `sharing/feedback`: handlers `on changed` set each other off, or themselves, and nothing is certain to end it.
 
 use super::bodies::Bodies;
-use super::rounds::rounds;
+use super::rounds::{Write, rounds};
 use crate::finding::{Finding, Level, RuleName};
-use crate::flow::access::{Access, AccessKind, Body, walk_expr};
+use crate::flow::access::{Access, AccessKind, walk_expr};
+use crate::flow::engine::Pause;
+use crate::flow::graph::{Block, BlockId, StepKind};
+use crate::flow::world::HandlerId;
 use crate::project::builtin::Builtin;
 use crate::project::{CellId, Meaning, Place, ScriptUnit};
 use crate::registry::{Bound, End, Overflow, Type};
 use crate::rules::Facts;
 use crate::rules::facts::HandlerView;
 use crate::rules::{Example, Rule};
-use crate::script::ast::*;
+use crate::script::ast::{AssignOp, BinaryOp, ExprId, ExprKind, LocalId, UnaryOp};
 use crate::source::Span;
 use rustc_hash::{FxHashMap, FxHashSet};
-use std::cell::OnceCell;
 use std::collections::VecDeque;
 use std::collections::hash_map::Entry;
 
@@ -95,14 +97,14 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
     let mut findings: Vec<Finding> = Vec::new();
     let endless =
         circles(&edges).into_iter().filter(|circle| !ends(circle) && !shuts_itself(facts, circle, &edges, &handlers));
-    let links = endless.map(|circle| circle.iter().map(|edge| (edge.from, edge.cell, edge.at)).collect::<Vec<_>>());
+    let links =
+        endless.map(|circle| circle.iter().map(|edge| (edge.from, edge.cell, edge.by, edge.at)).collect::<Vec<_>>());
     let rounds = rounds(facts, &handlers).into_iter();
-    let rounds = rounds.map(|round| round.iter().map(|write| (write.handler, write.cell, write.at)).collect());
+    let by = |write: &Write| (write.handler, write.cell, handlers[write.handler].id, write.at);
+    let rounds = rounds.map(|round| round.iter().map(by).collect());
     for circle in links.chain(rounds) {
-        let Some(&(last, cell, at)) = circle.iter().max_by_key(|(from, _, at)| (handlers[*from].id, *at)) else {
-            continue;
-        };
-        let unit = handlers[last].unit;
+        let Some(&(_, cell, by, at)) = circle.iter().max_by_key(|(_, _, by, at)| (*by, *at)) else { continue };
+        let unit = facts.handler(by).unit;
         let at = unit.at(at);
         if findings.iter().any(|finding| finding.at == at) {
             continue;
@@ -165,7 +167,11 @@ struct Edge {
     from: usize,
     to: usize,
     cell: CellId,
+    /// Who writes: the handler itself, or one that answers what it sends.
+    by: HandlerId,
     at: Span,
+    /// Where the handler itself brings that about.
+    begun: Span,
     turn: Turn,
     /// How it works out its value from what changed alone, where that is whole or a flag.
     mirror: Option<Mirror>,
@@ -252,16 +258,63 @@ fn shuts_itself(facts: &Facts<'_>, circle: &[Edge], edges: &[Vec<Edge>], handler
             .map(|(_, access)| access)
             .map(|access| access.cell)
             .collect();
-        let handler = handlers[edge.from].id;
-        facts.world.pauses_from(handler, None).iter().all(|pause| {
-            let again = facts.world.again_with(handler, pause, |cell| !written.contains(&cell));
-            edges[edge.from].iter().all(|edge| !again.contains_key(&edge.at))
+        let handler = &handlers[edge.from];
+        let pauses = facts.world.pauses_from(handler.id, None);
+        pauses.iter().filter(|pause| comes_after(handler, edge.begun, pause)).all(|pause| {
+            let again = facts.world.again_with(handler.id, pause, |cell| !written.contains(&cell));
+            edges[edge.from].iter().all(|edge| !again.contains_key(&edge.begun))
         })
     })
 }
 
+/// Whether a way leads from a statement of a handler to a pause; of those in procedures that is not looked into.
+fn comes_after(handler: &HandlerView<'_, '_>, statement: Span, pause: &Pause) -> bool {
+    let stands_in = |block: &Block| block.steps.iter().any(|step| step.span == statement);
+    let home = handler.graph.blocks.iter().position(stands_in).and_then(|at| u32::try_from(at).ok());
+    let ends = |block: &Block| {
+        let is_last = block.exit.successors().is_empty() && block.exit_span.end == pause.at.end;
+        is_last || block.steps.iter().any(|step| step.span == pause.at)
+    };
+    home.is_none_or(|home| handler.graph.from(BlockId(home)).any(ends))
+}
+
 pub(super) fn changed(facts: &Facts<'_>, handler: &HandlerView<'_, '_>) -> Option<CellId> {
     handler.unit.handlers[handler.index].changed.and_then(|place| facts.project.cell_of(handler.unit, place))
+}
+
+/// Who writes once a handler is set off: itself, and those that answer what it sends.
+struct Hand<'p, 'f> {
+    bodies: Bodies<'p, 'f>,
+    /// Where the first handler sends, and what was tested before that.
+    sent: Option<(Span, Vec<Hold>)>,
+}
+
+/// How many handlers that answer what is sent are looked at.
+const MOST_HANDS: usize = 32;
+
+fn hands<'p, 'f>(facts: &'f Facts<'p>, handler: &HandlerView<'p, 'f>) -> Vec<Hand<'p, 'f>> {
+    let mut hands = vec![Hand { bodies: Bodies::new(facts, *handler), sent: None }];
+    let mut at = 0;
+    while let Some(hand) = hands.get(at) {
+        let mut next = Vec::new();
+        for step in hand.bodies.steps() {
+            let StepKind::Send { signal: Some(signal), .. } = step.kind else { continue };
+            if !hand.bodies.handler.found.reached.contains_key(&step.span) {
+                continue;
+            }
+            let mut held_by = held_by(&hand.bodies, step.span);
+            held_by.extend(hand.sent.iter().flat_map(|(_, before)| before.iter().cloned()));
+            let begun = hand.sent.as_ref().map_or(step.span, |&(begun, _)| begun);
+            next.extend(facts.world.answering(signal).iter().map(|&id| (id, begun, held_by.clone())));
+        }
+        for (id, begun, held_by) in next {
+            if hands.len() < MOST_HANDS && hands.iter().all(|known| known.bodies.handler.id != id) {
+                hands.push(Hand { bodies: Bodies::new(facts, facts.handler(id)), sent: Some((begun, held_by)) });
+            }
+        }
+        at += 1;
+    }
+    hands
 }
 
 fn edges(
@@ -270,39 +323,40 @@ fn edges(
     answers: &FxHashMap<CellId, Vec<usize>>,
 ) -> Vec<Edge> {
     let mut edges = Vec::new();
-    let bodies = OnceCell::new();
-    for access in &facts.world.accesses[handler.script.index()] {
-        let here = match access.body {
-            Body::Handler(index) => index == handler.index,
-            Body::Procedure(_) => handler.found.reached.contains_key(&access.statement),
-        };
-        let AccessKind::Write(op, value) = access.kind else { continue };
-        if !here || !handler.found.reached.contains_key(&access.statement) {
-            continue;
-        }
-        let Some(answers) = answers.get(&access.cell) else { continue };
-        let bodies = bodies.get_or_init(|| Bodies::new(facts, *handler));
-        let turn = turn(bodies, access, op, value);
-        let held_by = held_by(bodies, access.statement);
-        let mirror = value.filter(|_| op == AssignOp::Set).and_then(|value| mirror(bodies, value));
-        let itself = answers.iter().filter(|&&to| to == from);
-        for &to in itself.chain(answers.iter().filter(|&&to| to != from)).take(MOST_ANSWERS) {
-            edges.push(Edge {
-                from,
-                to,
-                cell: access.cell,
-                at: access.statement,
-                turn,
-                mirror,
-                held_by: held_by.clone(),
-            });
+    for Hand { bodies, sent } in hands(facts, handler) {
+        let hand = bodies.handler;
+        for access in facts.accesses_of(&hand).filter(|access| hand.found.reached.contains_key(&access.statement)) {
+            let AccessKind::Write(op, value) = access.kind else { continue };
+            let Some(answers) = answers.get(&access.cell) else { continue };
+            let heard = changed(facts, handler);
+            let turn = turn(&bodies, heard, access, op, value);
+            let mut held_by = held_by(&bodies, access.statement);
+            held_by.extend(sent.iter().flat_map(|(_, before)| before.iter().cloned()));
+            let mirror = value.filter(|_| op == AssignOp::Set).and_then(|value| mirror(&bodies, heard, value));
+            let itself = answers.iter().filter(|&&to| to == from);
+            for &to in itself.chain(answers.iter().filter(|&&to| to != from)).take(MOST_ANSWERS) {
+                edges.push(Edge {
+                    from,
+                    to,
+                    cell: access.cell,
+                    by: hand.id,
+                    at: access.statement,
+                    begun: sent.as_ref().map_or(access.statement, |&(begun, _)| begun),
+                    turn,
+                    mirror,
+                    held_by: held_by.clone(),
+                });
+            }
         }
     }
     edges
 }
 
-fn turn(bodies: &Bodies<'_, '_>, access: &Access, op: AssignOp, value: Option<ExprId>) -> Turn {
+fn turn(bodies: &Bodies<'_, '_>, heard: Option<CellId>, access: &Access, op: AssignOp, value: Option<ExprId>) -> Turn {
     let Some(value) = value.map(|value| bodies.behind(value)) else { return Turn::Ends };
+    if op == AssignOp::Subtract && is_remainder(bodies.facts, bodies.handler.unit, access.cell, value) {
+        return Turn::Ends;
+    }
     let is_cut = |way: Way| is_clamped(bodies.facts, access.cell, way);
     let moves = |by: Option<Way>| by.map_or(Turn::Other, |way| Turn::Moves { way, itself: true, stops: is_cut(way) });
     match op {
@@ -311,7 +365,7 @@ fn turn(bodies: &Bodies<'_, '_>, access: &Access, op: AssignOp, value: Option<Ex
         AssignOp::Subtract => return moves(sign(bodies, value).map(Way::opposite)),
         AssignOp::Multiply | AssignOp::Divide => return Turn::Other,
     }
-    let of = [changed(bodies.facts, &bodies.handler), Some(access.cell)];
+    let of = [heard, Some(access.cell)];
     let depends = depends(bodies, value, &of, &mut FxHashSet::default());
     if !depends || settles(bodies.facts, bodies.handler.unit, access.cell, value) {
         return Turn::Ends;
@@ -325,8 +379,9 @@ fn turn(bodies: &Bodies<'_, '_>, access: &Access, op: AssignOp, value: Option<Ex
 
 /// How a value is worked out from what changed, without rounding: then a circle of such writes may come back to where it
 /// began, as `down = not up` and `up = not down` do.
-fn mirror(bodies: &Bodies<'_, '_>, value: ExprId) -> Option<Mirror> {
+fn mirror(bodies: &Bodies<'_, '_>, heard: Option<CellId>, value: ExprId) -> Option<Mirror> {
     let unit = bodies.handler.unit;
+    let mirror = |value: ExprId| mirror(bodies, heard, value);
     let value = bodies.behind(value);
     if !matches!(unit.ty(value), Type::Int | Type::Bool) {
         return None;
@@ -334,15 +389,15 @@ fn mirror(bodies: &Bodies<'_, '_>, value: ExprId) -> Option<Mirror> {
     match &unit.tree.expr(value).kind {
         ExprKind::Path(_) => {
             let cell = bodies.facts.project.cell_of(unit, unit.place_of(value)?)?;
-            (changed(bodies.facts, &bodies.handler) == Some(cell)).then_some(Mirror::SAME)
+            (heard == Some(cell)).then_some(Mirror::SAME)
         }
-        ExprKind::Unary(UnaryOp::Not, inner) => Some(mirror(bodies, *inner)?.then(true, 1.0)),
-        ExprKind::Unary(UnaryOp::Minus, inner) => Some(mirror(bodies, *inner)?.then(true, 0.0)),
+        ExprKind::Unary(UnaryOp::Not, inner) => Some(mirror(*inner)?.then(true, 1.0)),
+        ExprKind::Unary(UnaryOp::Minus, inner) => Some(mirror(*inner)?.then(true, 0.0)),
         ExprKind::Binary(op @ (BinaryOp::Add | BinaryOp::Subtract), left, right) => {
             let subtracts = *op == BinaryOp::Subtract;
             match (still(bodies, *left), still(bodies, *right)) {
-                (None, Some(by)) => Some(mirror(bodies, *left)?.then(false, if subtracts { -by } else { by })),
-                (Some(from), None) => Some(mirror(bodies, *right)?.then(subtracts, from)),
+                (None, Some(by)) => Some(mirror(*left)?.then(false, if subtracts { -by } else { by })),
+                (Some(from), None) => Some(mirror(*right)?.then(subtracts, from)),
                 _ => None,
             }
         }
@@ -490,13 +545,21 @@ fn depends(bodies: &Bodies<'_, '_>, value: ExprId, on: &[Option<CellId>], seen: 
     found || locals.into_iter().any(|local| given(local, seen))
 }
 
-/// `min(x, …)`, `max(x, …)`, `clamp(x, …)`, `x % …` and the rounding functions of the variable itself: done twice they do
-/// no more.
+/// `x % …` of the variable itself: `x -= x % 5` leaves nothing to take away a second time.
+fn is_remainder(facts: &Facts<'_>, unit: &ScriptUnit, cell: CellId, value: ExprId) -> bool {
+    let ExprKind::Binary(BinaryOp::Remainder, left, right) = unit.tree.expr(value).kind else { return false };
+    let is_it = unit.place_of(left).and_then(|place| facts.project.cell_of(unit, place)) == Some(cell);
+    is_it && !facts.cells_in(unit, right).contains(&cell)
+}
+
+/// `min(x, …)`, `max(x, …)`, `clamp(x, …)`, `x % …`, `x - x % …` and the rounding functions of the variable itself: done twice
+/// they do no more.
 fn settles(facts: &Facts<'_>, unit: &ScriptUnit, cell: CellId, value: ExprId) -> bool {
     let is_it = |expr: ExprId| unit.place_of(expr).and_then(|place| facts.project.cell_of(unit, place)) == Some(cell);
     let arguments = match &unit.tree.expr(value).kind {
-        ExprKind::Binary(BinaryOp::Remainder, left, right) => {
-            return is_it(*left) && !facts.cells_in(unit, *right).contains(&cell);
+        ExprKind::Binary(BinaryOp::Remainder, ..) => return is_remainder(facts, unit, cell, value),
+        ExprKind::Binary(BinaryOp::Subtract, left, right) => {
+            return is_it(*left) && is_remainder(facts, unit, cell, *right);
         }
         ExprKind::Call(_, arguments) => arguments,
         _ => return false,
@@ -802,5 +865,26 @@ on changed flow {{\n if not seen {{\n seen = true\n MARK\n }}\n}}\n"
         };
         told(&pair("").replace("MARK", "height += 1"));
         told(&pair("seen = false").replace("MARK", "height += 1 // ~ sharing/feedback"));
+    }
+
+    #[test]
+    fn a_circle_may_lead_through_what_is_sent_and_end_by_a_flag_or_a_step_of_its_own() {
+        let answering = |body: &str, told: &str| {
+            let registry =
+                "[variables.tide]\nheight = { type = \"int\", scope = \"global\", default = 0, engine = \"both\" }\n";
+            let script = format!(
+                "script tides for tide\n\nprivate busy: bool = false\n\non changed height {{\n{body}}}\n\non tide_turned {{\n{told}}}\n\non bell {{\n    busy = false\n    note \"{{busy}}\"\n    send tide_turned\n}}\n"
+            );
+            expect(registry, &[&script]);
+        };
+        let circle = "    height += 1 // ~ sharing/feedback\n";
+        answering("    send tide_turned\n", circle);
+        answering("    if height < 9 {\n        send tide_turned\n    }\n", "    height += 1\n");
+        answering("    send tide_turned\n", "    height = 5\n");
+        answering("    if not busy {\n        busy = true\n        send tide_turned\n    }\n", "    height += 1\n");
+        let twice = "    if busy {\n        busy = false\n        return\n    }\n    busy = true\n    height += 1\n";
+        answering(twice, "    busy = false\n");
+        answering("    height -= height % 5\n", "    busy = false\n");
+        answering("    height -= 1 % 5 // ~ sharing/feedback\n", "    busy = false\n");
     }
 }
