@@ -11,7 +11,7 @@ const PATIENCE: usize = 8;
 /// How many steps and ways a quick handler and the procedures of its script have at most, all in all.
 const QUICK: usize = 200;
 /// How many turns a round has at most.
-const TURNS: usize = 8;
+const TURNS: usize = 32;
 /// How many handlers a turn has at least.
 const SHORTEST_TURN: usize = 16;
 
