@@ -112,9 +112,18 @@ impl World<'_> {
                     (true, false) => false,
                     (false, _) => by.is_some(),
                 };
-                by_spawn && !is_start
+                let by_start =
+                    || earlier(self.beforehand.start.get(&cell), is_start) && self.is_there_from_start(actor);
+                by_spawn && !is_start || by_start()
             }
         }
+    }
+
+    /// Whether all instances of an actor that there ever are stand in every scene as a run starts.
+    fn is_there_from_start(&self, actor: OwnerId) -> bool {
+        let registry = &self.project.registry;
+        !self.spawned.contains_key(&actor)
+            && registry.instances_of(actor).all(|id| registry.instance(id).scene.is_none())
     }
 
     /// Whether a `start` handler up to the one given spawns instances of an actor.

@@ -243,6 +243,23 @@ on bell {
     }
 
     #[test]
+    fn start_handlers_set_for_instances_that_are_all_there_by_then() {
+        let counting = |more: &str, spawns: &str, mark: &str| {
+            let registry = format!(
+                "[owners.skiff]\nkind = \"actor\"\ncount = \"many\"\n[instances.tern]\nof = \"skiff\"\n{more}[variables.skiff]\ntrips = {{ type = \"int\", scope = \"instance\", engine = \"reads\" }}\n"
+            );
+            let script = format!(
+                "script skiffs for skiff\n\non start {{\n    trips = 0\n}}\n\non bell {{\n    trips += 1{mark}\n{spawns}}}\n"
+            );
+            expect(&registry, &[&script]);
+        };
+        let unset = " // ~ init/read-before-set";
+        counting("", "", "");
+        counting("", "    spawn skiff\n", unset);
+        counting("[instances.eider]\nof = \"skiff\"\nscene = \"marsh\"\n", "", unset);
+    }
+
+    #[test]
     fn a_step_reads_what_it_steps() {
         expect(
             r#"[variables.tide.height]
