@@ -94,6 +94,8 @@ struct Resolver<'a> {
     was: Option<Type>,
     gives: Option<Type>,
     in_procedure: bool,
+    /// The call that is a statement of its own.
+    stands_alone: Option<ExprId>,
     in_invariant: bool,
     in_expectation: bool,
     /// What is being read is written, or called.
@@ -157,6 +159,7 @@ impl<'a> Resolver<'a> {
             was: None,
             gives: None,
             in_procedure: false,
+            stands_alone: None,
             in_invariant: false,
             in_expectation: false,
             in_target: false,
@@ -511,6 +514,7 @@ impl<'a> Resolver<'a> {
         };
         facts.signal = signal;
         let declared = signal.map_or(&[][..], |id| &self.registry().signal(id).parameters);
+        self.tell_parameters_apart(tree, parameters);
         for (at, parameter) in parameters.iter().enumerate() {
             let span = tree.local(parameter.local).name.span;
             let sent = declared.get(at).map(|declared| declared.ty);
@@ -534,6 +538,7 @@ impl<'a> Resolver<'a> {
                             self.type_word(own)
                         );
                         self.mismatch(written.span(), message);
+                        ty = Type::Unknown;
                     }
                     _ => ty = own,
                 }
@@ -591,10 +596,24 @@ impl<'a> Resolver<'a> {
         self.was = None;
         self.gives = self.unit.procedures[id.index()].gives;
         self.in_procedure = true;
+        self.tell_parameters_apart(tree, &procedure.parameters);
         for parameter in &procedure.parameters {
             self.declare(tree, parameter.local, self.unit.local_types[parameter.local.0 as usize]);
         }
         self.block(tree, &procedure.body);
+    }
+
+    /// Each parameter has a name of its own.
+    fn tell_parameters_apart(&mut self, tree: &Script, parameters: &[Parameter]) {
+        let mut known: FxHashSet<String> = FxHashSet::default();
+        for parameter in parameters {
+            let name = tree.local(parameter.local).name;
+            let text = self.name(name);
+            if !known.insert(text.clone()) {
+                let message = format!("there is a parameter `{text}` before this one already");
+                self.report(reader_rules::DUPLICATE, name.span, message);
+            }
+        }
     }
 
     fn declare(&mut self, tree: &Script, local: LocalId, ty: Type) {
@@ -1099,6 +1118,7 @@ impl<'a> Resolver<'a> {
     }
 
     fn call_statement(&mut self, tree: &Script, call: ExprId) {
+        self.stands_alone = Some(call);
         self.expr(tree, call);
         if let Meaning::Procedure(id) = self.unit.meaning(call)
             && self.unit.procedures[id.index()].waits
@@ -1537,7 +1557,36 @@ impl<'a> Resolver<'a> {
         if self.findings.len() > known || unknown {
             self.unit.mistaken_calls.push(tree.expr(expr).span);
         }
+        if self.stands_alone != Some(expr) && !self.gives_value(tree, expr, id, name) {
+            return Type::Unknown;
+        }
         facts.gives.unwrap_or(Type::Unknown)
+    }
+
+    /// Whether a procedure that is called for its value gives one.
+    fn gives_value(&mut self, tree: &Script, call: ExprId, id: ProcId, name: &str) -> bool {
+        let facts = &self.unit.procedures[id.index()];
+        let returns_value = |procedure: &Procedure| {
+            let mut found = false;
+            walk(&procedure.body, &mut |statement| found |= matches!(statement.kind, StatementKind::Return(Some(_))));
+            found
+        };
+        let (message, help) = match (facts.gives, facts.waits) {
+            (_, true) => (
+                format!("`{name}` waits, and a procedure that waits gives no value"),
+                "let it set a private, and read that once it is through",
+            ),
+            // What it gives is told as out of place there.
+            (None, false) if returns_value(&tree.procedures[id.index()]) => return true,
+            (None, false) => (
+                format!("`{name}` gives no value, and one is wanted here"),
+                "write `-> TYPE` behind its parameters, and `return` the value",
+            ),
+            (Some(_), false) => return true,
+        };
+        self.mismatch(tree.expr(call).span, message);
+        self.set_help(Some(help.to_owned()));
+        false
     }
 
     /// The type that a procedure's parameter wants of an argument: its own, or what takes all that it is given.

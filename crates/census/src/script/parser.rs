@@ -78,6 +78,8 @@ const STATEMENTS: [&str; 21] = [
 ];
 /// Words that begin a statement, also where a sign of assignment follows.
 const HARD_STATEMENTS: [&str; 9] = ["let", "if", "match", "while", "repeat", "for", "return", "break", "else"];
+/// Words that begin a statement with a block.
+const BLOCK_STATEMENTS: [&str; 9] = ["if", "match", "while", "repeat", "for", "after", "ask", "choice", "else"];
 
 impl<'a> Parser<'a> {
     fn new(text: &'a str, from: usize, to: usize) -> Self {
@@ -247,8 +249,7 @@ impl<'a> Parser<'a> {
     /// Skips the rest of a statement that could not be read, but reads the block it ends in, if any.
     fn recover(&mut self) {
         let parens = std::mem::take(&mut self.parens);
-        let line_passed = (self.previous.end as usize) < self.raw().span.start as usize
-            && self.text[self.previous.end as usize..self.raw().span.start as usize].contains('\n');
+        let line_passed = self.is_line_passed();
         let start = self.raw().span;
         let mut open = if self.too_deep { parens } else { 0 };
         self.too_deep = false;
@@ -337,7 +338,7 @@ impl<'a> Parser<'a> {
             if read.is_none() {
                 self.recover();
             } else {
-                self.line_end();
+                let _ = self.line_end(true);
             }
         }
     }
@@ -359,13 +360,48 @@ impl<'a> Parser<'a> {
     }
 
     /// A statement ends at the end of its line, or before a `}`. Behind a block that was left open its line is over too.
-    fn line_end(&mut self) {
+    /// Says whether what was read may stand: where more follows, it can mean anything, but behind a block, or before a `;`.
+    fn line_end(&mut self, has_block: bool) -> bool {
         let ends = matches!(self.raw().kind, TokenKind::Newline | TokenKind::End | TokenKind::Punct(Punct::CloseBrace));
         if ends || self.at_declaration() {
-            return;
+            return true;
         }
+        let stands = has_block || self.slice(self.raw().span) == ";";
         self.expected::<()>("the end of the line");
-        self.recover();
+        self.recover_from(has_block);
+        stands
+    }
+
+    /// Skips the rest of a statement that could not be read: where none of its kind has a block, braces that close on the same
+    /// line are none either.
+    fn recover_from(&mut self, has_block: bool) {
+        let mut open = 0;
+        let rest = self.tokens.iter().skip(self.at).take_while(|token| {
+            match token.kind {
+                TokenKind::Newline | TokenKind::End => return false,
+                TokenKind::Punct(Punct::OpenBrace) => open += 1,
+                TokenKind::Punct(Punct::CloseBrace) if open == 0 => return false,
+                TokenKind::Punct(Punct::CloseBrace) => open -= 1,
+                _ => {}
+            }
+            true
+        });
+        let rest = rest.count();
+        if has_block || self.is_line_passed() || open > 0 || self.too_deep {
+            return self.recover();
+        }
+        self.parens = 0;
+        let from = self.raw().span;
+        self.at += rest;
+        self.previous = if rest > 0 { self.tokens[self.at - 1].span } else { self.previous };
+        self.script.skipped.push(from.to(self.previous));
+    }
+
+    /// Whether the mistake ended its line.
+    fn is_line_passed(&self) -> bool {
+        let next = self.raw().span.start as usize;
+        let between = self.text.get(self.previous.end as usize..next);
+        between.is_some_and(|between| between.contains('\n'))
     }
 
     fn name(&mut self, what: &str) -> Option<Name> {
@@ -401,7 +437,7 @@ impl<'a> Parser<'a> {
         let owner = self.name("the owner's name")?;
         let scene = if self.eat_word("in") { Some(self.name("a scene's name")?) } else { None };
         self.script.header = Some(Header { name, owner, scene, span: start.to(self.previous) });
-        self.line_end();
+        let _ = self.line_end(true);
         Some(())
     }
 
@@ -664,16 +700,20 @@ impl<'a> Parser<'a> {
             }
             let start = self.raw().span;
             let before = self.at;
-            match self.statement() {
-                Some(kind) => {
-                    statements.push(Statement { kind, span: start.to(self.previous) });
-                    self.line_end();
-                }
+            let has_block = BLOCK_STATEMENTS.contains(&self.slice(start));
+            let read = self.statement().map(|kind| Statement { kind, span: start.to(self.previous) });
+            let stands = match &read {
+                Some(_) => self.line_end(has_block),
                 None => {
-                    self.recover();
-                    // What stands before the mistake was not kept either.
-                    self.script.skipped.push(start.to(self.previous));
+                    self.recover_from(has_block);
+                    false
                 }
+            };
+            if stands {
+                statements.extend(read);
+            } else {
+                // What stands before the mistake is not kept either.
+                self.script.skipped.push(start.to(self.previous));
             }
             if self.at == before {
                 self.at += 1; // A step for certain, whatever stood there.
@@ -1286,7 +1326,9 @@ impl<'a> Parser<'a> {
                     Some(self.push(ExprKind::None, token.span))
                 }
                 "and" | "or" | "not" | "implies" | "is" => self.expected("a value"),
-                _ if self.begins_the_next_statement(token) => self.expected("a value"),
+                word if HARD_STATEMENTS.contains(&word) || self.begins_the_next_statement(token) => {
+                    self.expected("a value")
+                }
                 _ if self.peek_second().kind == TokenKind::Punct(Punct::OpenParen) => self.call(),
                 _ => self.path(),
             },

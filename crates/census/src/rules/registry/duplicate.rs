@@ -71,4 +71,21 @@ on bell {
 "#],
         );
     }
+
+    #[test]
+    fn parameters_have_names_of_their_own() {
+        expect(
+            "[signals.gust]\nfrom = \"engine\"\nto = \"all\"\nparameters = { force = \"int\", side = \"int\" }\n",
+            &[r#"script tides for tide
+
+on gust(force, force) { // ~ registry/duplicate
+    row(force, 2)
+}
+
+proc row(by: int, by: int) { // ~ registry/duplicate
+    note "{by}"
+}
+"#],
+        );
+    }
 }

@@ -114,6 +114,9 @@ fn lines_that_can_t_be_read() {
     one("oil = max(oil - 0.5, 0)", "oil = max(oil - 0.5.2, 0) // ~ syntax/error");
     one("    } else {\n        load", "     else { // ~ syntax/error\n        load");
     one("coins -= 5", "coins -= 5 5 // ~ syntax/error");
+    one("coins -= 5", "coins = last is set ? 5 : 0 // ~ syntax/error");
+    one("coins -= 5", "coins = if coins > 30 { 5 } else { 9 } // ~ syntax/error");
+    one("coins -= 5", "coins -= 5; note \"paid\" // ~ syntax/error");
     one("last = other", "last == other // ~ syntax/error");
     one("let room = cap - load", "let room: int = cap - load // ~ syntax/error");
     one("        note \"full\"", "        # full // ~ syntax/error\n        note \"full\"");
@@ -172,6 +175,12 @@ fn slips_of_sign_and_type() {
     one("load += 2", "cutter.load += 2 // ~ sharing/which-instance");
     one("send stowed(load)", "send stowed(\"x\") // ~ type/mismatch");
     one("on stowed(n) {", "on stowed(n: text) { // ~ type/mismatch");
+    one("on stowed(n) {\n    earn(n)", "on stowed(n: bool) { // ~ type/mismatch\n    if n {\n        earn(1)\n    }");
+    one("coins -= 5", "coins -= earn(5) // ~ type/mismatch");
+    one(
+        "coins -= 5",
+        "coins -= pay() // ~ type/mismatch\n    }\n}\n\nproc pay() -> int {\n    if coins > 30 {\n        wait 1s\n        return 5",
+    );
     one("oil = max(oil - 0.5, 0)", "oil =- 0.5 // ~ range/can-fall-below");
     one("load += 2", "load =+ 2 // ~ type/plus-sign-assign");
     one("coins = min(coins + n, coins.max)", "coins = coins > n // ~ type/mismatch");
