@@ -1530,12 +1530,16 @@ impl<'a> Resolver<'a> {
     }
 
     fn builtin(&mut self, text: &str, name: Name) -> Option<Builtin> {
-        if !self.in_expectation {
-            return Builtin::find(text);
+        if self.in_expectation && text == Builtin::Shown.name() {
+            return Some(Builtin::Shown);
         }
-        let found = if text == Builtin::Shown.name() { Some(Builtin::Shown) } else { Builtin::find(text) };
+        let found = Builtin::find(text);
         if matches!(found, Some(Builtin::Random | Builtin::Chance)) {
-            self.mismatch(name.span, format!("an expectation can't draw: `{text}` would change the run"));
+            if self.in_expectation {
+                self.mismatch(name.span, format!("an expectation can't draw: `{text}` would change the run"));
+            } else if self.in_invariant {
+                self.mismatch(name.span, format!("an invariant can't draw: `{text}` comes out otherwise each time"));
+            }
         }
         found
     }

@@ -151,6 +151,7 @@ fn invariants_are_expressions_over_the_registry() {
     with("\"tide.hieght < 3\" # ~ registry/bad-entry");
     with("\"tide.height <\" # ~ registry/bad-entry");
     with("\"tide.blank < 3\" # ~ registry/bad-entry");
+    with("\"tide.height < random(1, 9)\" # ~ registry/bad-entry");
     with("3 # ~ registry/bad-entry");
 }
 

@@ -3,7 +3,7 @@
 use crate::finding::{Finding, Level, RuleName};
 use crate::flow::access::{Body, exit_reads, offered_texts, parts, walk_expr};
 use crate::flow::certain;
-use crate::flow::graph::{Block, Exit, Graph, Step, StepKind};
+use crate::flow::graph::{Block, BlockId, Exit, Graph, Step, StepKind};
 use crate::flow::world::called;
 use crate::project::{Base, CellId, Meaning, Place, PlaceId, ProcId, ScriptId, ScriptUnit};
 use crate::registry::{Bound, End, Overflow, Registry, VarId};
@@ -303,7 +303,8 @@ impl<'a, 'p> Judge<'a, 'p> {
     fn dead(&self, graph: &Graph, ends: &Places) -> Vec<(Span, PlaceId)> {
         let at_start = self.at_start(graph, ends);
         let mut found = Found::default();
-        for block in &graph.blocks {
+        // What no way leads to is told as that.
+        for block in graph.from(BlockId(0)) {
             self.block(block, &at_start, ends, &mut found);
         }
         let mut dead = found.dead;

@@ -101,6 +101,7 @@ on bumped(other) {
         wait 1s
     }
     height = 2 // ~ unused/unreachable
+    height = 3
 }
 "#],
         );
