@@ -4,6 +4,7 @@
 use super::certain::Wanted;
 use super::*;
 use crate::flow::engine::Parting;
+use crate::flow::graph::BlockId;
 
 /// What the handlers of a signal certainly do before they first wait.
 #[derive(Debug, Default)]
@@ -27,7 +28,61 @@ impl Answer {
     }
 }
 
+/// What ends more than the handler that does it.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Ending {
+    Restart,
+    Go,
+    RemoveSelf,
+}
+
+/// The procedures that were looked at, and whether every way through them comes to an ending.
+type Endings = FxHashMap<ProcId, bool>;
+
 impl World<'_> {
+    /// Whether every way through a body comes to an ending before it first waits.
+    fn comes_to(&self, ending: Ending, script: ScriptId, graph: &Graph, known: &mut Endings) -> bool {
+        let unit = self.project.script(script);
+        let (mut seen, mut open) = (vec![false; graph.blocks.len()], vec![BlockId(0)]);
+        while let Some(at) = open.pop() {
+            if std::mem::replace(&mut seen[at.index()], true) {
+                continue;
+            }
+            let block = &graph.blocks[at.index()];
+            let mut ends = |step: &graph::Step| match &step.kind {
+                StepKind::Go(Some(_)) => ending == Ending::Go,
+                StepKind::Call(call) => match unit.meaning(*call) {
+                    Meaning::Procedure(id) => self.procedure_comes_to(ending, script, id, known),
+                    _ => false,
+                },
+                _ => false,
+            };
+            let waits = |step: &graph::Step| super::certain::waits(unit, &step.kind);
+            match block.steps.iter().find(|step| waits(step) || ends(step)) {
+                Some(step) if waits(step) => return false,
+                Some(_) => continue,
+                None => {}
+            }
+            match block.exit {
+                Exit::Restart if ending == Ending::Restart => {}
+                Exit::Gone if ending == Ending::RemoveSelf => {}
+                Exit::End | Exit::Return(_) | Exit::Choose(_) | Exit::Restart | Exit::Gone => return false,
+                _ => open.extend(block.exit.successors_now()),
+            }
+        }
+        true
+    }
+
+    fn procedure_comes_to(&self, ending: Ending, script: ScriptId, id: ProcId, known: &mut Endings) -> bool {
+        if let Some(&comes) = known.get(&id) {
+            return comes;
+        }
+        known.insert(id, false); // Of one that calls itself nothing is certain.
+        let comes = self.comes_to(ending, script, self.procedure_graph(script, id), known);
+        known.insert(id, comes);
+        comes
+    }
+
     pub(super) fn find_certain_answers(&self) -> FxHashMap<SignalId, Answer> {
         let sent = self.senders.keys().filter_map(|signal| self.answers.get_key_value(signal));
         let answers: Vec<_> = sent.collect();
@@ -43,20 +98,19 @@ impl World<'_> {
             let Some(owner) = unit.owner.filter(|_| at.when.is_none() && !is_picky && unit.scene.is_none()) else {
                 continue;
             };
-            let first = &graph.blocks[0];
-            let at_once = !first.steps.iter().any(|step| super::certain::waits(unit, &step.kind));
+            let script = self.handler(id).0;
+            let comes_to = |ending| self.comes_to(ending, script, graph, &mut Endings::default());
             let renewed = self.certain_of(id, graph, Wanted::Renewal).into_iter();
             match self.project.registry.owner(owner).kind {
                 OwnerKind::System => {
                     answer.renewed.extend(renewed.filter(|&cell| matches!(self.home(cell), Home::Everywhere)));
-                    answer.restarts |= at_once && matches!(first.exit, Exit::Restart);
-                    let goes = |step: &graph::Step| matches!(step.kind, StepKind::Go(Some(_)));
-                    answer.goes |= at_once && first.steps.iter().any(goes);
+                    answer.restarts |= comes_to(Ending::Restart);
+                    answer.goes |= comes_to(Ending::Go);
                 }
                 OwnerKind::Actor { .. } => {
                     let own = |cell: CellId| matches!(self.home(cell), Home::Instance(actor) if actor == owner);
                     answer.renewed_of_own.extend(renewed.filter(|&cell| own(cell)));
-                    if at_once && matches!(first.exit, Exit::Gone) {
+                    if comes_to(Ending::RemoveSelf) {
                         answer.removed.insert(owner);
                     }
                 }

@@ -1,4 +1,5 @@
-//! Which cells each handler writes, and reads: itself, or by the procedures of its script, any of which it may call.
+//! Which cells each handler writes, and reads: itself, or by the procedures that it calls. Of what is read all procedures of a
+//! script count.
 
 use super::*;
 
@@ -31,6 +32,8 @@ pub(super) struct Touched {
     procedures: Vec<Cells>,
     /// By handler: what its own body does.
     handlers: Vec<Cells>,
+    /// By handler: the procedures that it calls by itself.
+    calls: Vec<Vec<ProcId>>,
 }
 
 impl Touched {
@@ -39,7 +42,18 @@ impl Touched {
         let scripts: Vec<ScriptId> = world.project.script_ids().map(|(id, _)| id).collect();
         let gathered: Vec<(Cells, Vec<Cells>)> = scripts.into_par_iter().map(|script| gather(world, script)).collect();
         let (procedures, handlers): (Vec<_>, Vec<_>) = gathered.into_iter().unzip();
-        Self { procedures, handlers: handlers.into_iter().flatten().collect() }
+        let calls = world.handler_ids().map(|id| calls(world, id)).collect();
+        Self { procedures, handlers: handlers.into_iter().flatten().collect(), calls }
+    }
+
+    /// What the procedures write that a handler calls, one set for each.
+    fn by_calls<'w>(
+        &'w self,
+        world: &'w World<'_>,
+        handler: HandlerId,
+    ) -> impl Iterator<Item = &'w FxHashSet<CellId>> + use<'w> {
+        let script = world.handler(handler).0;
+        self.calls[handler.index()].iter().map(move |&id| world.written_by(script, id))
     }
 
     fn bodies(&self, world: &World<'_>, handler: HandlerId) -> [&Cells; 2] {
@@ -47,7 +61,8 @@ impl Touched {
     }
 
     pub(super) fn writes(&self, world: &World<'_>, handler: HandlerId, cell: CellId) -> bool {
-        self.bodies(world, handler).iter().any(|cells| cells.written.binary_search(&cell).is_ok())
+        self.handlers[handler.index()].written.binary_search(&cell).is_ok()
+            || self.by_calls(world, handler).any(|written| written.contains(&cell))
     }
 
     pub(super) fn reads(&self, world: &World<'_>, handler: HandlerId, cell: CellId) -> bool {
@@ -55,8 +70,13 @@ impl Touched {
     }
 
     /// The cells that a handler writes; some perhaps twice.
-    pub(super) fn written(&self, world: &World<'_>, handler: HandlerId) -> impl Iterator<Item = CellId> {
-        self.bodies(world, handler).into_iter().flat_map(|cells| cells.written.iter().copied())
+    pub(super) fn written<'w>(
+        &'w self,
+        world: &'w World<'_>,
+        handler: HandlerId,
+    ) -> impl Iterator<Item = CellId> + use<'w> {
+        let own = self.handlers[handler.index()].written.iter();
+        own.chain(self.by_calls(world, handler).flatten()).copied()
     }
 
     /// By cell: in how many bodies it is written; all procedures of a script are one.
@@ -66,6 +86,15 @@ impl Touched {
         written.for_each(|cell| counts[cell.index()] += 1);
         counts
     }
+}
+
+fn calls(world: &World<'_>, handler: HandlerId) -> Vec<ProcId> {
+    let (unit, tree, graph) = world.parts(handler);
+    let mut found = if unit.procedures.is_empty() { Vec::new() } else { called(unit, &graph.blocks) };
+    tree.when.into_iter().for_each(|when| calls_in(unit, when, &mut found));
+    found.sort_unstable();
+    found.dedup();
+    found
 }
 
 fn gather(world: &World<'_>, script: ScriptId) -> (Cells, Vec<Cells>) {

@@ -7,11 +7,11 @@ use crate::flow::engine::{Key, Pause};
 use crate::flow::graph::StepKind;
 use crate::flow::linear::Slot;
 use crate::flow::value::Value;
-use crate::project::{Base, Place};
+use crate::project::{Base, Place, PlaceId, ScriptUnit};
 use crate::rules::Facts;
 use crate::rules::facts::HandlerView;
 use crate::rules::{Example, Rule};
-use crate::script::ast::{AssignOp, ExprKind, Trigger};
+use crate::script::ast::{AssignOp, BinaryOp, ExprId, ExprKind, Trigger};
 use crate::source::Span;
 use rustc_hash::FxHashMap;
 use std::cell::LazyCell;
@@ -183,8 +183,8 @@ fn is_overtaken(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, pause: &Pause,
     let first = &handler.graph.blocks[0];
     let at_once = first.steps.iter().take_while(|step| !certain::waits(unit, &step.kind));
     let stepped = at_once.filter_map(|step| match step.kind {
-        StepKind::Assign { place, axis: None, op: AssignOp::Add, value, .. } => {
-            let counts = matches!(unit.tree.expr(value).kind, ExprKind::Int(by) if by > 0)
+        StepKind::Assign { place, axis: None, op, value, .. } => {
+            let counts = counts_up(unit, place, op, value)
                 && matches!(unit.place(place), Place::Private(_) | Place::Variable(_, Base::One | Base::Own));
             world.table(handler.id).slot(Key::Place(place)).filter(|_| counts)
         }
@@ -197,6 +197,19 @@ fn is_overtaken(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, pause: &Pause,
     }
     let reached = world.reached_overtaken(handler.id, stepped);
     !after.iter().any(|at| reached.get(at).is_some_and(|reached| reached.after_wait))
+}
+
+/// Whether an assignment adds a whole number, `turn += 1` or `turn = turn + 1`.
+fn counts_up(unit: &ScriptUnit, place: PlaceId, op: AssignOp, value: ExprId) -> bool {
+    let is_count = |expr: ExprId| matches!(unit.tree.expr(expr).kind, ExprKind::Int(by) if by > 0);
+    let is_it = |expr: ExprId| unit.place_of(expr) == Some(place);
+    match (op, &unit.tree.expr(value).kind) {
+        (AssignOp::Add, _) => is_count(value),
+        (AssignOp::Set, &ExprKind::Binary(BinaryOp::Add, left, right)) => {
+            is_it(left) && is_count(right) || is_count(left) && is_it(right)
+        }
+        _ => false,
+    }
 }
 
 /// Whether the same trigger can come for the same instance while an activation waits.
@@ -309,6 +322,7 @@ height = { type = "int", scope = "global", default = 0, engine = "reads" }
         };
         let told = " // ~ sharing/reentry";
         judged("", "turn += 1", "mine == turn");
+        judged("", "turn = turn + 1", "mine == turn");
         judged("", "turn += 2", "not (turn > mine)");
         judged(told, "turn += 1", "mine == turn or chance(0.5)");
         judged(told, "if chance(0.5) {\n        turn += 1\n    }", "mine == turn");

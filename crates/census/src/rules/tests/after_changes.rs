@@ -61,6 +61,9 @@ fn a_flag_that_is_kept_with_each_change_tells_of_the_value() {
     judged("bell", "height == height.max", "height = 0\n    high = false", "");
     judged("bell", "height == 4 and swell > 2", "height = 0", TOLD);
     judged("bell", "height == 4", "high = false", TOLD);
+    tide(
+        "on bell {\n    if not high {\n        height += 1\n    }\n}\n\non changed height {\n    put()\n}\n\nproc put() {\n    high = height == 4\n}\n\non ebb {\n    height = 0\n}\n",
+    );
     judged("bell", "height == 3 or chance(0.5)", "height = 0", "");
     judged("bell", "height == 4 and chance(0.5)", "height = 0", TOLD);
     let puts_up = |test: &str, by: u8, mark: &str| {

@@ -214,6 +214,17 @@ on touched {
 on full { load = 0 }
 ";
     expect_in_scripts(ANSWERED, &[boats]);
+    let over = |answer: &str, mark: &str| {
+        let script = format!(
+            "script lives for office\n\non touched {{\n    lives -= 1{mark}\n    if lives == 0 {{ send over }}\n}}\n\non over {{\n{answer}}}\n"
+        );
+        expect_in_scripts(ANSWERED, &[&script]);
+    };
+    let told = " // ~ range/can-fall-below";
+    over("    leave()\n}\n\nproc leave() {\n    if chance(0.5) { restart } else { restart }\n", "");
+    over("    repeat 3 { note \"over\" }\n    restart\n", "");
+    over("    leave()\n}\n\nproc leave() {\n    if chance(0.5) { return }\n    restart\n", told);
+    over("    leave()\n}\n\nproc leave() {\n    wait 1s\n    restart\n", told);
     // What outlives its run is not put right where another's `restart` empties the queue.
     let kept = ANSWERED.replace("office.minutes = {", "office.minutes = { lifetime = \"session\",");
     expect_in_scripts(&kept, &[&hours.replace("minutes += 1", "minutes += 1 // ~ range/can-exceed")]);
