@@ -323,6 +323,8 @@ pub struct Run<'w, 'p> {
     /// The handlers that can begin while this one waits, of those that wait themselves, or while an `after` block of it is
     /// still to come, and for whom.
     pub let_in: FxHashSet<(HandlerId, Part, Extent)>,
+    /// How near it leaves cells to their bounds, where others can look.
+    pub margins: FxHashMap<(CellId, End), f64>,
     /// What it asked others for.
     pub built_on: Asked,
     /// The modes that are looked at, with the numbers that hang on them.
@@ -399,6 +401,7 @@ impl<'w, 'p> Run<'w, 'p> {
             pauses: Vec::new(),
             sendings: Vec::new(),
             let_in: FxHashSet::default(),
+            margins: FxHashMap::default(),
             built_on: Asked::default(),
             modes: Vec::new(),
             in_modes: FxHashMap::default(),
@@ -501,6 +504,7 @@ impl<'w, 'p> Run<'w, 'p> {
 
     fn assuming(&mut self, mut state: State) -> State {
         self.assume_ranges(&mut state);
+        self.assume_margins(&mut state);
         self.assume_invariants(state)
     }
 
@@ -546,11 +550,52 @@ impl<'w, 'p> Run<'w, 'p> {
         }
     }
 
+    /// Where others can look, what a variable may be kept further away from its bound by all who write it.
+    pub(super) fn assume_margins(&self, state: &mut State) {
+        self.table.limited.iter().for_each(|&slot| self.assume_margin(state, slot));
+    }
+
+    /// The same of one, where this handler has left none of its kind as others can't see it yet.
+    pub(super) fn assume_margin(&self, state: &mut State, slot: Slot) {
+        let facts = &self.table.slots[slot as usize];
+        let Some(cell) = facts.cell.filter(|_| self.counted.is_none()) else { return };
+        for (end, limit, sign) in facts.limits() {
+            let margin = self.world.margin(cell, end);
+            if let Some(Limit::Slot(bound)) = limit
+                && margin < 0.0
+                && self.is_there(state, slot)
+                && !state.unseen.iter().any(|write| self.table.slots[write.slot as usize].cell == Some(cell))
+            {
+                let beyond = Linear::slot(slot).plus(&Linear::slot(bound), -1.0).times(sign);
+                state.facts.add(beyond.plus(&Linear::constant(margin), -1.0));
+            }
+        }
+    }
+
+    /// Keeps how near a slot is to its bounds by now.
+    fn see_margins(&mut self, state: &State, &Unseen { slot, ref written, .. }: &Unseen) {
+        let facts = &self.table.slots[slot as usize];
+        let Some(cell) = facts.cell else { return };
+        for (end, limit, sign) in facts.limits().into_iter().filter(|&(end, ..)| self.world.has_margin(cell, end)) {
+            let beyond = |bound| Linear::slot(slot).plus(&Linear::slot(bound), -1.0).times(sign);
+            let most = match limit {
+                Some(Limit::Slot(bound)) => state.facts.highest(&beyond(bound), &|slot| state.ends(slot)),
+                _ => f64::INFINITY, // The bound is not named here.
+            };
+            let most = match written {
+                Value::Num(written) => most.min(self.world.beyond_any_bound(cell, end, (written.lo, written.hi))),
+                _ => most,
+            };
+            let known = self.margins.entry((cell, end)).or_insert(most);
+            *known = known.max(most);
+        }
+    }
+
     /// A variable is within its range, and so its bounds are not beyond it: where the variable is there at all.
     pub(super) fn assume_range(&self, state: &mut State, slot: Slot) {
         let facts = &self.table.slots[slot as usize];
         let there = self.is_there(state, slot);
-        for (limit, sign) in [(facts.max, 1.0), (facts.min, -1.0)] {
+        for (_, limit, sign) in facts.limits() {
             match limit {
                 Some(Limit::Number(value)) => {
                     let range = if sign > 0.0 { (f64::NEG_INFINITY, value) } else { (value, f64::INFINITY) };
@@ -1678,6 +1723,7 @@ impl<'w, 'p> Run<'w, 'p> {
     fn see(&mut self, state: &State, write: &Unseen) {
         let &Unseen { slot, grows, up, down, clears, .. } = write;
         let Some(cell) = self.table.slots[slot as usize].cell else { return };
+        self.see_margins(state, write);
         let own = self.is_own_slot(slot);
         let handler = self.handler;
         let later = state.later;

@@ -16,6 +16,7 @@ mod going;
 mod handed;
 mod held_out;
 mod lent;
+mod margins;
 mod modes;
 mod once;
 mod outlook;
@@ -56,7 +57,7 @@ use super::value::{Abstract, Num, Symbol, TEXT_LIMIT, Value};
 use crate::project::builtin::Builtin;
 use crate::project::{Base, Cell, CellId, Meaning, Place, PlaceId, ProcId, Project, ScriptId, ScriptUnit, is_constant};
 use crate::registry::{
-    Bound, InstanceId, OwnerId, OwnerKind, Registry, Scope, SignalId, Type, Value as Constant, VarId, ids,
+    Bound, InstanceId, Lifetime, OwnerId, OwnerKind, Registry, Scope, SignalId, Type, Value as Constant, VarId, ids,
 };
 use crate::script::ast::*;
 use crate::source::Span;
@@ -188,6 +189,7 @@ pub struct World<'p> {
     given: given::Given,
     /// The modes that numbers hang on.
     modes: Vec<modes::Pair>,
+    margins: margins::Margins,
     /// What was written last to cells that went.
     partings: partings::Partings,
     /// The actors whose `removed` handlers wait.
@@ -310,6 +312,7 @@ impl<'p> World<'p> {
             beginnings: fresh::Beginnings::default(),
             given: given::Given::default(),
             modes: Vec::new(),
+            margins: margins::Margins::default(),
             partings: partings::Partings::default(),
             lingering: FxHashSet::default(),
             senders: FxHashMap::default(),
@@ -393,6 +396,7 @@ impl<'p> World<'p> {
         world.peers = world.find_peers();
         world.given = world.nothing_given();
         world.begins_false = world.find_begins_false();
+        world.margins = world.find_margins();
         world.keepers = world.find_keepers();
         world.sending = world.find_sending();
         world.handovers = world.find_handovers();

@@ -199,8 +199,9 @@ impl<'w> Run<'w, '_> {
         let written = self.world.written_by(self.script, id);
         self.see_any_modes(state, written);
         for (at, facts) in self.table.slots.iter().enumerate() {
-            if facts.cell.is_some_and(|cell| written.contains(&cell)) {
+            if let Some(cell) = facts.cell.filter(|cell| written.contains(cell)) {
                 let slot = Slot::try_from(at).unwrap_or(Slot::MAX);
+                self.margins.extend([End::Min, End::Max].map(|end| ((cell, end), 0.0)));
                 state.facts.forget(slot);
                 self.forget_tests(state, |read| read == slot);
                 state.forget_held(slot);

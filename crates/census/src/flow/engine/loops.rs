@@ -36,6 +36,11 @@ impl Heads {
 impl<'w> Run<'w, '_> {
     /// The states with which a loop's head is entered again: none once nothing grows.
     pub(super) fn at_head(&mut self, heads: &mut Heads, at: BlockId, block: &Block, mut states: States) -> States {
+        if let Exit::Each { place, .. } = &block.exit
+            && let Some(slot) = self.slot(*place)
+        {
+            states.iter_mut().for_each(|state| self.release(state, slot)); // The next round is about another one.
+        }
         states.iter_mut().for_each(|state| self.drop_right(state)); // Where they meet that could not be seen any more.
         let mut apart: States = States::new();
         for state in states {

@@ -183,9 +183,8 @@ impl<'w> Run<'w, '_> {
             state.values[other as usize] = self.world.entry_value(self.handler, &self.table.slots[other as usize]);
             self.count_writes(state, other as usize);
         }
-        for &other in &all {
-            self.assume_range(state, other);
-        }
+        all.iter().for_each(|&other| self.assume_range(state, other));
+        all.iter().for_each(|&other| self.assume_margin(state, other));
     }
 
     /// A name that takes another's instance takes over what is known of its variables.

@@ -111,6 +111,12 @@ struct Group {
 }
 
 impl SlotFacts {
+    /// Both ends of its range, each with the sign by which what is beyond it is more.
+    #[must_use]
+    pub fn limits(&self) -> [(End, Option<Limit>, f64); 2] {
+        [(End::Max, self.max, 1.0), (End::Min, self.min, -1.0)]
+    }
+
     /// Slots that go through this one.
     #[must_use]
     pub fn dependents(&self) -> &[Slot] {

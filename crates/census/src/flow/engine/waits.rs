@@ -121,6 +121,7 @@ impl<'w> Run<'w, '_> {
             self.forget_tests(&mut state, |read| read == *slot);
         }
         self.assume_ranges(&mut state);
+        self.assume_margins(&mut state);
         Some(self.assume_invariants(state))
     }
 

@@ -1,6 +1,7 @@
 //! The fixpoint: all handlers are run until nothing that they leave behind grows.
 
 use super::*;
+use crate::registry::End;
 
 /// How many rounds there are at most beside one for each handler, which a chain of handlers that set each other off may need.
 /// What grows again and again is widened, so that all ends well before.
@@ -115,8 +116,8 @@ impl World<'_> {
             moves: run.moves,
             pauses: if wanted { run.pauses } else { Vec::new() },
         };
-        let Run { seen, partings, sent, signals, kept, let_in, .. } = run;
-        RunResult { seen, partings, sent, signals, handed, kept, let_in, found, outlook, calls_much }
+        let Run { seen, partings, sent, signals, kept, margins, let_in, .. } = run;
+        RunResult { seen, partings, sent, signals, handed, kept, margins, let_in, found, outlook, calls_much }
     }
 
     /// Whether the pauses of a handler are kept for the rules about guards: where others can act in between, or more of the
@@ -170,6 +171,11 @@ impl World<'_> {
             for signal in result.signals {
                 if self.sent_signals.insert(signal) {
                     changed.signals.insert(signal);
+                }
+            }
+            for (key, seen) in result.margins {
+                if self.take_margin(key, seen) {
+                    changed.cells.insert(key.0);
                 }
             }
             changed.cells.extend(result.kept.and_then(|kept| self.take_kept(handler, &kept)));
@@ -305,6 +311,7 @@ struct RunResult {
     signals: FxHashSet<SignalId>,
     handed: Vec<(SignalId, Option<handed::Handed>)>,
     kept: Option<Value>,
+    margins: FxHashMap<(CellId, End), f64>,
     let_in: FxHashSet<(HandlerId, Part, Extent)>,
     found: Found,
     outlook: Outlook,

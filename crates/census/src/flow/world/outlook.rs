@@ -122,6 +122,7 @@ impl World<'_> {
         let mut hasher = Folder::default();
         for facts in &run.table.slots {
             self.entry_value(run.handler, facts).hash(&mut hasher);
+            facts.cell.into_iter().for_each(|cell| self.told_of_margins(cell).hash(&mut hasher));
             // Other values are what their cells can hold; a name may be known to hold one where its cell may be empty.
             if let (Some(cell), Type::Ref(_)) = (facts.cell, facts.ty) {
                 self.reach[cell.index()].hash(&mut hasher);

@@ -13,6 +13,7 @@ mod lending;
 mod limits;
 mod long;
 mod loops;
+mod margins;
 mod modes;
 mod partings;
 mod places;
