@@ -561,34 +561,49 @@ impl<'w, 'p> Run<'w, 'p> {
         let Some(cell) = facts.cell.filter(|_| self.counted.is_none()) else { return };
         for (end, limit, sign) in facts.limits() {
             let margin = self.world.margin(cell, end);
+            let is_unseen = |cell| state.unseen.iter().any(|write| self.table.slots[write.slot as usize].cell == cell);
             if let Some(Limit::Slot(bound)) = limit
                 && margin < 0.0
                 && self.is_there(state, slot)
-                && !state.unseen.iter().any(|write| self.table.slots[write.slot as usize].cell == Some(cell))
+                && !is_unseen(Some(cell))
+                && !is_unseen(self.table.slots[bound as usize].cell)
             {
+                let (lo, hi) = state.ends(bound);
+                let range = if sign > 0.0 { (f64::NEG_INFINITY, hi + margin) } else { (lo - margin, f64::INFINITY) };
+                cut(state, slot, range);
                 let beyond = Linear::slot(slot).plus(&Linear::slot(bound), -1.0).times(sign);
                 state.facts.add(beyond.plus(&Linear::constant(margin), -1.0));
             }
         }
     }
 
-    /// Keeps how near a slot is to its bounds by now.
-    fn see_margins(&mut self, state: &State, &Unseen { slot, ref written, .. }: &Unseen) {
-        let facts = &self.table.slots[slot as usize];
+    /// Keeps how near a slot that was written is to its bounds by now, and those that it bounds to it.
+    fn see_margins(&mut self, state: &State, write: &Unseen) {
+        let facts = &self.table.slots[write.slot as usize];
         let Some(cell) = facts.cell else { return };
         for (end, limit, sign) in facts.limits().into_iter().filter(|&(end, ..)| self.world.has_margin(cell, end)) {
-            let beyond = |bound| Linear::slot(slot).plus(&Linear::slot(bound), -1.0).times(sign);
             let most = match limit {
-                Some(Limit::Slot(bound)) => state.facts.highest(&beyond(bound), &|slot| state.ends(slot)),
+                Some(Limit::Slot(bound)) => beyond(state, write.slot, bound, sign),
                 _ => f64::INFINITY, // The bound is not named here.
             };
-            let most = match written {
+            let most = match &write.written {
                 Value::Num(written) => most.min(self.world.beyond_any_bound(cell, end, (written.lo, written.hi))),
                 _ => most,
             };
-            let known = self.margins.entry((cell, end)).or_insert(most);
-            *known = known.max(most);
+            self.come_near((cell, end), most);
         }
+        let Some(variable) = facts.variable else { return };
+        for key in self.world.margins_beside(variable) {
+            let is_it = |&&slot: &&Slot| self.table.slots[slot as usize].cell == Some(key.0);
+            let sign = if key.1 == End::Max { 1.0 } else { -1.0 };
+            let beside = facts.bounds().iter().find(is_it);
+            self.come_near(key, beside.map_or(0.0, |&slot| beyond(state, slot, write.slot, sign)));
+        }
+    }
+
+    fn come_near(&mut self, key: (CellId, End), most: f64) {
+        let known = self.margins.entry(key).or_insert(most);
+        *known = known.max(most);
     }
 
     /// A variable is within its range, and so its bounds are not beyond it: where the variable is there at all.
@@ -1926,6 +1941,12 @@ fn is_of(value: &Value, ty: Type) -> bool {
         Type::Ref(_) => matches!(value, Value::Ref { .. }),
         Type::Unknown | Type::Vec2 | Type::Vec3 => true,
     }
+}
+
+/// The most that a slot is above another, or below it for a `sign` of -1.
+fn beyond(state: &State, slot: Slot, bound: Slot, sign: f64) -> f64 {
+    let beyond = Linear::slot(slot).plus(&Linear::slot(bound), -1.0).times(sign);
+    state.facts.highest(&beyond, &|slot| state.ends(slot))
 }
 
 fn cut(state: &mut State, slot: Slot, (lo, hi): (f64, f64)) {

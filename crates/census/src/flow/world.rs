@@ -988,22 +988,32 @@ impl<'p> World<'p> {
             .map(InstanceId::at)
             .filter(|&instance| variable.scope == Scope::Instance && registry.instance(instance).of == variable.owner);
         let mut start =
-            variable.default.as_ref().map_or_else(|| nothing(variable.ty), |value| self.start_value(id, value));
+            variable.default.as_ref().map_or_else(|| nothing(variable.ty), |value| self.start_value(id, value, None));
         for instance in own {
             if let Some(value) = registry.start_of(id, instance) {
-                start = join_nothing(&start, &self.start_value(id, value), variable.ty, variable.default.is_none());
+                start = join_nothing(
+                    &start,
+                    &self.start_value(id, value, Some(instance)),
+                    variable.ty,
+                    variable.default.is_none(),
+                );
             }
         }
         start
     }
 
-    /// What a variable starts as; one that would start outside of its range may be meant to be anything inside.
-    fn start_value(&self, id: VarId, value: &Constant) -> Value {
+    /// What a variable starts as, of an instance with its own bounds or of any other; one that would start outside of its
+    /// range may be meant to be anything inside.
+    fn start_value(&self, id: VarId, value: &Constant, of: Option<InstanceId>) -> Value {
         let registry = &self.project.registry;
         let variable = registry.var(id);
-        let end = |bound: &Option<Bound>, open: f64| {
-            bound.as_ref().and_then(|bound| crate::registry::read::bound_at_start(bound, registry)).unwrap_or(open)
+        let at_start = |bound: &Bound| match (bound, of) {
+            (Bound::Variable(bound), Some(of)) if registry.var(*bound).scope == Scope::Instance => {
+                registry.start_of(*bound, of)?.as_number()
+            }
+            _ => crate::registry::read::bound_at_start(bound, registry),
         };
+        let end = |bound: &Option<Bound>, open: f64| bound.as_ref().and_then(at_start).unwrap_or(open);
         let (min, max) = (end(&variable.min, f64::NEG_INFINITY), end(&variable.max, f64::INFINITY));
         match value.as_number() {
             Some(number) if min <= max && (number < min || number > max) => {

@@ -202,6 +202,8 @@ impl<'w> Run<'w, '_> {
             if let Some(cell) = facts.cell.filter(|cell| written.contains(cell)) {
                 let slot = Slot::try_from(at).unwrap_or(Slot::MAX);
                 self.margins.extend([End::Min, End::Max].map(|end| ((cell, end), 0.0)));
+                let beside = facts.variable.map(|variable| self.world.margins_beside(variable));
+                self.margins.extend(beside.into_iter().flatten().map(|key| (key, 0.0)));
                 state.facts.forget(slot);
                 self.forget_tests(state, |read| read == slot);
                 state.forget_held(slot);

@@ -45,7 +45,8 @@ impl World<'_> {
                 && !variable.engine_writes
                 && !matches!(variable.ty, Type::Ref(_))
                 && !self.unsettled[cell.index()];
-            let start = variable.default.as_ref().filter(|_| anew).map(|default| self.start_value(id, default))?;
+            let start =
+                variable.default.as_ref().filter(|_| anew).map(|default| self.start_value(id, default, None))?;
             let known = self.beginnings.get(&cell).into_iter().flatten();
             let by_spawn = known.filter(|(by, ..)| self.openings[by.index()] == Some(Opening::Spawn));
             Some(by_spawn.fold(start, |value, (_, _, left)| value.join(left)))
@@ -85,7 +86,7 @@ impl World<'_> {
             (Cell::Variable(id), Some(Base::Listed(instance))) => {
                 let registry = &self.project.registry;
                 let start = registry.start_of(id, instance).or(registry.var(id).default.as_ref());
-                start.map(|value| self.start_value(id, value))
+                start.map(|value| self.start_value(id, value, Some(instance)))
             }
             (Cell::Variable(id), _) => Some(self.start_of(id)),
             (Cell::Private(script, index), _) => {

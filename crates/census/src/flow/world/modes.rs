@@ -329,9 +329,9 @@ impl World<'_> {
     fn starts_together(&self, mode: VarId, number: VarId) -> Option<Vec<(Value, Value)>> {
         let registry = &self.project.registry;
         let of = registry.var(mode).owner;
-        let default = |id: VarId| registry.var(id).default.as_ref().map(|value| self.start_value(id, value));
+        let default = |id: VarId| registry.var(id).default.as_ref().map(|value| self.start_value(id, value, None));
         let start = |id: VarId, instance| match registry.start_of(id, instance) {
-            Some(value) => Some(self.start_value(id, value)),
+            Some(value) => Some(self.start_value(id, value, Some(instance))),
             None => default(id),
         };
         let mut starts = vec![(default(mode)?, default(number)?)];

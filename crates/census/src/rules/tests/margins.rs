@@ -1,4 +1,4 @@
-//! Bounds that each instance has for itself, and variables that never come to them, or are put back as they do.
+//! Bounds that are variables too, and what never comes to them, or is put back as it does.
 
 use crate::rules::testing::expect_in_scripts;
 
@@ -88,4 +88,42 @@ fn lower_bounds_are_kept_away_from_in_the_same_way() {
     burns(1, "", "");
     burns(1, "on touched(other) {\n    oil = reserve\n}\n", " // ~ range/can-fall-below");
     burns(3, "", " // ~ range/can-fall-below");
+}
+
+#[test]
+fn what_starts_within_its_own_bound_is_where_it_starts() {
+    let registry = r#"[instances.eider]
+of = "mailboat"
+scene = "harbor"
+start = { hold = 5, load = 5 }
+[variables.mailboat]
+hold = { type = "int", scope = "instance", default = 3, min = 1, max = 9, engine = "reads" }
+load = { type = "int", scope = "instance", default = 3, min = 0, max = "mailboat.hold", engine = "reads" }
+"#;
+    let bell = |body: &str| {
+        expect_in_scripts(registry, &[&format!("script stowing for mailboat\n\non bell {{\n{body}}}\n")]);
+    };
+    bell("    hold = 3 // ~ range/can-exceed\n");
+    bell("    if load == 5 {\n        hold = 4 // ~ range/can-exceed\n    }\n");
+    bell("    hold = max(hold, load)\n");
+}
+
+#[test]
+fn a_bound_that_moves_is_kept_away_from_too() {
+    let registry = r#"[variables.tide]
+hold = { type = "int", scope = "global", default = 8, min = 4, max = 40, engine = "reads" }
+load = { type = "int", scope = "global", default = 3, min = 0, max = "tide.hold", engine = "reads" }
+"#;
+    let moving = |body: &str, mark: &str| {
+        let script = format!(
+            "script stowing for tide\n\non bell {{\n    load += 1{mark}\n    if load == hold {{\n        load = 0\n    }}\n}}\n\non touched(other) {{\n{body}}}\n"
+        );
+        expect_in_scripts(registry, &[&script]);
+    };
+    moving("    hold = min(hold + 5, 40)\n", "");
+    moving("    hold = 40\n", "");
+    moving("    if hold > 4 and load < hold - 1 {\n        hold -= 1\n    }\n", "");
+    moving("    hold = random(4, 40)\n    if load >= hold {\n        load = 0\n    }\n", "");
+    moving("    if hold > 4 and load < hold {\n        hold -= 1\n    }\n", TOLD);
+    moving("    hold = random(4, 40)\n    load = min(load, hold)\n", TOLD);
 }
