@@ -411,6 +411,9 @@ fn surely_beyond(state: &State, slot: Slot, limit: Limit, end: End) -> bool {
 
 /// The state where a form is at most zero, if there is one.
 fn assume(state: &State, form: Linear) -> Option<State> {
+    if state.facts.highest(&form.times(-1.0), &|slot| state.ends(slot)) < 0.0 {
+        return None; // It is certainly more.
+    }
     let mut state = state.clone();
     state.narrow_by(&form)?;
     if form.terms.is_empty() && form.constant > 0.0 {

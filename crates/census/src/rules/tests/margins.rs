@@ -127,3 +127,17 @@ load = { type = "int", scope = "global", default = 3, min = 0, max = "tide.hold"
     moving("    if hold > 4 and load < hold {\n        hold -= 1\n    }\n", TOLD);
     moving("    hold = random(4, 40)\n    load = min(load, hold)\n", TOLD);
 }
+
+#[test]
+fn what_is_certainly_beyond_a_bound_that_moves_is_told_once() {
+    let registry = r#"[variables.tide]
+hold = { type = "int", scope = "global", default = 8, min = 4, max = 40, engine = "both" }
+load = { type = "int", scope = "global", default = 3, min = 0, max = "tide.hold", engine = "both" }
+"#;
+    for test in ["load == hold", "load > hold - 1", "load >= hold - 1"] {
+        let script = format!(
+            "script stowing for tide\n\non bell {{\n    if {test} {{\n        load += 2 // ~ range/can-exceed\n    }}\n    load += 1\n}}\n"
+        );
+        expect_in_scripts(registry, &[&script]);
+    }
+}
