@@ -365,10 +365,13 @@ impl Writer {
                 .map(|var| var.name.clone())
                 .collect();
             if !fit.is_empty() && self.dice.one_in(2) {
-                let name = &fit[self.dice.below(fit.len())];
+                // A variable and its bound may both be the instance's own.
+                let (first, count) =
+                    (self.dice.below(fit.len()), fit.len().min(if self.dice.one_in(2) { 1 } else { 2 }));
+                let names = (first..first + count).map(|at| &fit[at % fit.len()]);
+                let given: Vec<String> = names.map(|name| format!("{name} = {}", self.dice.between(1, 9))).collect();
                 let entry = format!("[instances.{instance}]\n");
-                let value = self.dice.between(1, 4);
-                *text = text.replace(&entry, &format!("{entry}start = {{ {name} = {value} }}\n"));
+                *text = text.replace(&entry, &format!("{entry}start = {{ {} }}\n", given.join(", ")));
             }
         }
     }
