@@ -932,7 +932,8 @@ impl<'p> World<'p> {
     }
 
     /// A constant expression's value.
-    fn literal(&self, unit: &ScriptUnit, expr: ExprId, ty: Type) -> Value {
+    #[must_use]
+    pub fn literal(&self, unit: &ScriptUnit, expr: ExprId, ty: Type) -> Value {
         let value = match &unit.tree.expr(expr).kind {
             #[allow(clippy::cast_precision_loss, reason = "the ends of 64 bits are rounded outward")]
             ExprKind::Int(value) => Value::Num(Num::constant(*value as f64, ty == Type::Int)),

@@ -4,6 +4,7 @@ use super::apart::{Tests, tests_exclude};
 use super::bodies::Bodies;
 use crate::finding::{Finding, Level, RuleName};
 use crate::flow::access::{Access, AccessKind, names};
+use crate::flow::value::Value;
 use crate::project::{Base, CellId, Meaning, Place, PlaceId, ScriptId, ScriptUnit};
 use crate::registry::{Overflow, OwnerId, SignalId, Type};
 use crate::rules::Facts;
@@ -205,15 +206,14 @@ fn early(facts: &Facts<'_>, handler: &HandlerView<'_, '_>) -> Vec<(CellId, Vec<E
     for access in facts.accesses_of(handler) {
         let reached = handler.found.reached.get(&access.statement).is_some_and(|reached| reached.before_wait);
         if (reached || when == Some(access.statement)) && !(periodic && access.shown) {
-            all.push(describe(facts, handler, *access));
+            all.push(describe(facts, handler.unit, *access));
         }
     }
     all.sort_by_key(|early| (early.access.cell, early.access.at));
     all.chunk_by(|a, b| a.access.cell == b.access.cell).map(|uses| (uses[0].access.cell, uses.to_vec())).collect()
 }
 
-fn describe(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, access: Access) -> Early {
-    let unit = handler.unit;
+fn describe(facts: &Facts<'_>, unit: &ScriptUnit, access: Access) -> Early {
     let mut early = Early { access, pure_step: access.into_itself, constant: None };
     let clamps =
         facts.project.variable_of(access.cell).is_some_and(|id| facts.registry().var(id).overflow == Overflow::Clamp);
@@ -228,7 +228,7 @@ fn describe(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, access: Access) ->
         AccessKind::Write(AssignOp::Set, Some(value)) if is_written_out_step(unit, value, access.place) => {
             early.pure_step = !clamps;
         }
-        AccessKind::Write(AssignOp::Set, Some(value)) => early.constant = constant(facts, handler, value),
+        AccessKind::Write(AssignOp::Set, Some(value)) => early.constant = constant(facts, unit, value),
         AccessKind::Read => early.pure_step = access.into_itself && !clamps,
         _ => {}
     }
@@ -236,17 +236,20 @@ fn describe(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, access: Access) ->
 }
 
 /// A hash of what literals come to, or a tuning value holds.
-fn constant(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, value: ExprId) -> Option<u64> {
-    let unit = handler.unit;
+fn constant(facts: &Facts<'_>, unit: &ScriptUnit, value: ExprId) -> Option<u64> {
     let tuned = || match unit.meaning(value) {
-        Meaning::Value(place) => facts.project.cell_of(unit, place).filter(|&cell| !facts.is_written(cell)).is_some(),
-        _ => false,
+        Meaning::Value(place) => facts.project.cell_of(unit, place).filter(|&cell| !facts.is_written(cell)),
+        _ => None,
     };
-    if !crate::project::is_constant(unit, &unit.tree, value) && !tuned() {
-        return None;
+    let known = if crate::project::is_constant(unit, &unit.tree, value) {
+        facts.world.literal(unit, value, unit.ty(value))
+    } else {
+        facts.world.reach[tuned()?.index()].clone()
+    };
+    match known {
+        Value::Num(num) => Some(rustc_hash::FxBuildHasher.hash_one(num.single()?.to_bits())),
+        known => known.is_single().then(|| rustc_hash::FxBuildHasher.hash_one(known)),
     }
-    let value = facts.world.value_at_entry(handler.id, value);
-    value.is_single().then(|| rustc_hash::FxBuildHasher.hash_one(value))
 }
 
 /// Whether `x = …` is given `x + e`, `e + x` or `x - e`, where `e` does not depend on `x`.
