@@ -129,6 +129,23 @@ pub fn steps_itself(unit: &ScriptUnit, place: PlaceId, value: ExprId) -> bool {
     arithmetic.into_iter().any(|sum| names(unit, sum, place))
 }
 
+/// What an assignment adds to the very place that it goes into, or takes from it, and which of the two: `x += e`, `x = x + e`,
+/// `x = e + x`, `x -= e`, `x = x - e`, where `e` does not name the place.
+#[must_use]
+pub fn plain_step(unit: &ScriptUnit, place: PlaceId, (op, value): (AssignOp, ExprId)) -> Option<(BinaryOp, ExprId)> {
+    let is_it = |expr: ExprId| unit.meaning(expr) == Meaning::Value(place);
+    let step = match (op, &unit.tree.expr(value).kind) {
+        (AssignOp::Add, _) => (BinaryOp::Add, value),
+        (AssignOp::Subtract, _) => (BinaryOp::Subtract, value),
+        (AssignOp::Set, &ExprKind::Binary(op @ (BinaryOp::Add | BinaryOp::Subtract), left, right)) if is_it(left) => {
+            (op, right)
+        }
+        (AssignOp::Set, &ExprKind::Binary(BinaryOp::Add, left, right)) if is_it(right) => (BinaryOp::Add, left),
+        _ => return None,
+    };
+    (!names(unit, step.1, place)).then_some(step)
+}
+
 /// Whether a value is the opposite of the very place that it goes into: `way = -way`.
 fn turns(unit: &ScriptUnit, place: PlaceId, value: ExprId) -> bool {
     matches!(unit.tree.expr(value).kind, ExprKind::Unary(UnaryOp::Minus, inner) if unit.place_of(inner) == Some(place))

@@ -57,7 +57,8 @@ use super::value::{Abstract, Num, Symbol, TEXT_LIMIT, Value};
 use crate::project::builtin::Builtin;
 use crate::project::{Base, Cell, CellId, Meaning, Place, PlaceId, ProcId, Project, ScriptId, ScriptUnit, is_constant};
 use crate::registry::{
-    Bound, InstanceId, Lifetime, OwnerId, OwnerKind, Registry, Scope, SignalId, Type, Value as Constant, VarId, ids,
+    Bound, End, InstanceId, Lifetime, Overflow, OwnerId, OwnerKind, Registry, Scope, SignalId, Type, Value as Constant,
+    VarId, ids,
 };
 use crate::script::ast::*;
 use crate::source::Span;
@@ -173,6 +174,8 @@ pub struct World<'p> {
     seen_cleared: Vec<bool>,
     /// Whether anything writes a cell.
     pub written: Vec<bool>,
+    /// By cell: whether it can come to hold something else than at its start.
+    moved: Vec<bool>,
     /// Cells whose values are told by what could not be read, or means something else than it says: they may be anything.
     unsettled: Vec<bool>,
     /// Those among them that may be given a value where nothing says so.
@@ -303,6 +306,7 @@ impl<'p> World<'p> {
             cleared: vec![false; project.cells.len()],
             seen_cleared: vec![false; project.cells.len()],
             written: vec![false; project.cells.len()],
+            moved: Vec::new(),
             unsettled: Vec::new(),
             given_unread: Vec::new(),
             unread: unread_words(project, |unit| &unit.meant_names),
@@ -424,6 +428,7 @@ impl<'p> World<'p> {
         for id in project.registry.var_ids() {
             self.written[id.index()] |= project.registry.var(id).engine_writes;
         }
+        self.moved = self.find_moved();
     }
 
     /// What stands in a stretch that could not be read, what a misspelled name may mean, and all that is an owner's whose
@@ -855,11 +860,34 @@ impl<'p> World<'p> {
             && !self.accesses[script.index()].iter().any(slips)
     }
 
+    /// The cells that something writes, and those that are cut as a bound of theirs moves.
+    fn find_moved(&self) -> Vec<bool> {
+        let registry = &self.project.registry;
+        let mut cut_by: FxHashMap<VarId, Vec<VarId>> = FxHashMap::default();
+        for id in registry.var_ids().filter(|&id| registry.var(id).overflow != Overflow::Error) {
+            for end in [End::Min, End::Max] {
+                if let Some(Bound::Variable(bound)) = registry.var(id).bound(end) {
+                    cut_by.entry(*bound).or_default().push(id);
+                }
+            }
+        }
+        let mut moved = self.written.clone();
+        let mut open: Vec<VarId> = cut_by.keys().copied().filter(|bound| moved[bound.index()]).collect();
+        while let Some(bound) = open.pop() {
+            for &id in cut_by.get(&bound).into_iter().flatten() {
+                if !std::mem::replace(&mut moved[id.index()], true) {
+                    open.push(id);
+                }
+            }
+        }
+        moved
+    }
+
     /// The one number that a cell holds for good, where nothing writes it and all start with the same.
     #[must_use]
     pub fn fixed(&self, cell: CellId) -> Option<f64> {
         match &self.reach[cell.index()] {
-            Value::Num(num) if !self.written[cell.index()] && !self.unsettled[cell.index()] => num.single(),
+            Value::Num(num) if !self.moved[cell.index()] && !self.unsettled[cell.index()] => num.single(),
             _ => None,
         }
     }

@@ -126,7 +126,7 @@ impl World<'_> {
             value = value.join(left);
         }
         if let (Some(variable), Some(Base::Listed(instance))) = (facts.variable, base)
-            && !self.written[cell.index()]
+            && !self.moved[cell.index()]
             && let Some(start) = self.project.registry.start_of(variable, instance)
         {
             value = self.constant(start, facts.ty);

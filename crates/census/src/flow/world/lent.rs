@@ -55,9 +55,7 @@ impl World<'_> {
         let cell = CellId(variable.0);
         let known = self.project.registry.var(variable);
         let moves = match known.bound(end) {
-            Some(Bound::Variable(bound)) => {
-                self.written[bound.index()] || self.project.registry.var(*bound).engine_writes
-            }
+            Some(Bound::Variable(bound)) => self.moved[bound.index()],
             _ => false,
         };
         let others = known.engine_writes || self.cleared[cell.index()] || self.unsettled[cell.index()];
@@ -200,7 +198,7 @@ impl World<'_> {
         match unit.place_of(value).map(|place| unit.place(place)) {
             Some(Place::Variable(variable, _)) => {
                 let known = self.project.registry.var(variable);
-                !self.written[variable.index()]
+                !self.moved[variable.index()]
                     && !known.engine_writes
                     && self.is_above_zero(id, value, BEGINNING, MOST_BEHIND)
             }

@@ -51,7 +51,8 @@ impl<'p> World<'p> {
             is_told && !variable.engine_writes && variable.lifetime == Lifetime::Run
         };
         let together = self.home(cells[0]) == self.home(cells[1]);
-        let moves = self.fixed(cells[1]).is_none();
+        // One that is cut as its own bound moves comes nearer without a write.
+        let moves = self.fixed(cells[1]).is_none() && !self.follows_a_bound(cells[1]);
         if !together || !moves || variable.overflow != Overflow::Error || !cells.iter().all(is_scripts_own) {
             return None;
         }

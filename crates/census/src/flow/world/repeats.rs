@@ -65,7 +65,7 @@ impl World<'_> {
     /// What a step adds, where that is a number as it stands, or one that nothing changes.
     fn plain_step(&self, unit: &ScriptUnit, op: AssignOp, value: ExprId) -> Option<(f64, f64)> {
         let constant = match unit.place_of(value).map(|place| unit.place(place)) {
-            Some(Place::Variable(id, _)) if !self.written[id.index()] => self.start_of(id),
+            Some(Place::Variable(id, _)) if !self.moved[id.index()] => self.start_of(id),
             Some(_) => return None,
             None => self.literal(unit, value, Type::Number),
         };

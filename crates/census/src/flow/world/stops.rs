@@ -190,7 +190,7 @@ impl World<'_> {
     fn number_behind(&self, unit: &ScriptUnit, name: ExprId) -> Option<f64> {
         let registry = &self.project.registry;
         let variable = |place| match unit.place(place) {
-            Place::Variable(id, _) => Some((registry.var(id), !self.written[id.index()])),
+            Place::Variable(id, _) => Some((registry.var(id), !self.moved[id.index()])),
             _ => None,
         };
         match unit.meaning(name) {

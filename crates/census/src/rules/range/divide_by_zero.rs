@@ -79,9 +79,9 @@ fn in_privates(facts: &Facts<'_>, unit: &ScriptUnit) -> Vec<Finding> {
             if let ExprKind::Binary(BinaryOp::Divide | BinaryOp::Remainder, _, divisor) = unit.tree.expr(expr).kind
                 && facts.world.constant_number(unit, divisor) == Some(0.0)
             {
-                let text = facts.project.text(unit, unit.tree.expr(divisor).span);
-                let message = format!("this divides by `{text}`, which is 0");
-                findings.push(Finding::new(RULE.name, unit.at(unit.tree.expr(expr).span), message));
+                let message = "this divides by 0".to_owned();
+                let finding = Finding::new(RULE.name, unit.at(unit.tree.expr(expr).span), message);
+                findings.push(finding.help("write the value that it is to start with"));
             }
         });
     }

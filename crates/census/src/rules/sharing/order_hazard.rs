@@ -3,14 +3,14 @@
 use super::apart::{Tests, tests_exclude};
 use super::bodies::Bodies;
 use crate::finding::{Finding, Level, RuleName};
-use crate::flow::access::{Access, AccessKind, names};
+use crate::flow::access::{Access, AccessKind, plain_step};
 use crate::flow::value::Value;
-use crate::project::{Base, CellId, Meaning, Place, PlaceId, ScriptId, ScriptUnit};
+use crate::project::{Base, CellId, Meaning, Place, ScriptId, ScriptUnit};
 use crate::registry::{Overflow, OwnerId, SignalId, Type};
 use crate::rules::Facts;
 use crate::rules::facts::HandlerView;
 use crate::rules::{Example, Rule};
-use crate::script::ast::{AssignOp, BinaryOp, ExprId, ExprKind, LocalKind, Trigger};
+use crate::script::ast::{AssignOp, ExprId, LocalKind, Trigger};
 use rayon::prelude::*;
 use rustc_hash::FxHashMap;
 use std::hash::BuildHasher;
@@ -222,10 +222,7 @@ fn describe(facts: &Facts<'_>, unit: &ScriptUnit, access: Access) -> Early {
         kind => kind,
     };
     match kind {
-        AccessKind::Write(AssignOp::Add | AssignOp::Subtract, Some(value)) => {
-            early.pure_step = !names(unit, value, access.place) && !clamps;
-        }
-        AccessKind::Write(AssignOp::Set, Some(value)) if is_written_out_step(unit, value, access.place) => {
+        AccessKind::Write(op, Some(value)) if plain_step(unit, access.place, (op, value)).is_some() => {
             early.pure_step = !clamps;
         }
         AccessKind::Write(AssignOp::Set, Some(value)) => early.constant = constant(facts, unit, value),
@@ -247,19 +244,9 @@ fn constant(facts: &Facts<'_>, unit: &ScriptUnit, value: ExprId) -> Option<u64> 
         facts.world.reach[tuned()?.index()].clone()
     };
     match known {
-        Value::Num(num) => Some(rustc_hash::FxBuildHasher.hash_one(num.single()?.to_bits())),
+        // There are two zeros.
+        Value::Num(num) => Some(rustc_hash::FxBuildHasher.hash_one((num.single()? + 0.0).to_bits())),
         known => known.is_single().then(|| rustc_hash::FxBuildHasher.hash_one(known)),
-    }
-}
-
-/// Whether `x = …` is given `x + e`, `e + x` or `x - e`, where `e` does not depend on `x`.
-fn is_written_out_step(unit: &ScriptUnit, value: ExprId, place: PlaceId) -> bool {
-    let ExprKind::Binary(op, left, right) = unit.tree.expr(value).kind else { return false };
-    let is_itself = |expr: ExprId| unit.meaning(expr) == Meaning::Value(place);
-    match op {
-        BinaryOp::Add => is_itself(left) && !names(unit, right, place) || is_itself(right) && !names(unit, left, place),
-        BinaryOp::Subtract => is_itself(left) && !names(unit, right, place),
-        _ => false,
     }
 }
 

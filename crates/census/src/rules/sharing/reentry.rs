@@ -2,16 +2,17 @@
 
 use super::{guard, resent};
 use crate::finding::{Finding, Level, RuleName};
+use crate::flow::access::plain_step;
 use crate::flow::certain;
 use crate::flow::engine::{Key, Pause};
 use crate::flow::graph::StepKind;
 use crate::flow::linear::Slot;
 use crate::flow::value::Value;
-use crate::project::{Base, Place, PlaceId, ScriptUnit};
+use crate::project::{Base, Place};
 use crate::rules::Facts;
 use crate::rules::facts::HandlerView;
 use crate::rules::{Example, Rule};
-use crate::script::ast::{AssignOp, BinaryOp, ExprId, ExprKind, Trigger};
+use crate::script::ast::{BinaryOp, ExprId, ExprKind, Trigger};
 use crate::source::Span;
 use rustc_hash::FxHashMap;
 use std::cell::LazyCell;
@@ -184,7 +185,9 @@ fn is_overtaken(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, pause: &Pause,
     let at_once = first.steps.iter().take_while(|step| !certain::waits(unit, &step.kind));
     let stepped = at_once.filter_map(|step| match step.kind {
         StepKind::Assign { place, axis: None, op, value, .. } => {
-            let counts = counts_up(unit, place, op, value)
+            let is_count = |by: ExprId| matches!(unit.tree.expr(by).kind, ExprKind::Int(by) if by > 0);
+            let step = plain_step(unit, place, (op, value));
+            let counts = matches!(step, Some((BinaryOp::Add, by)) if is_count(by))
                 && matches!(unit.place(place), Place::Private(_) | Place::Variable(_, Base::One | Base::Own));
             world.table(handler.id).slot(Key::Place(place)).filter(|_| counts)
         }
@@ -197,19 +200,6 @@ fn is_overtaken(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, pause: &Pause,
     }
     let reached = world.reached_overtaken(handler.id, stepped);
     !after.iter().any(|at| reached.get(at).is_some_and(|reached| reached.after_wait))
-}
-
-/// Whether an assignment adds a whole number, `turn += 1` or `turn = turn + 1`.
-fn counts_up(unit: &ScriptUnit, place: PlaceId, op: AssignOp, value: ExprId) -> bool {
-    let is_count = |expr: ExprId| matches!(unit.tree.expr(expr).kind, ExprKind::Int(by) if by > 0);
-    let is_it = |expr: ExprId| unit.place_of(expr) == Some(place);
-    match (op, &unit.tree.expr(value).kind) {
-        (AssignOp::Add, _) => is_count(value),
-        (AssignOp::Set, &ExprKind::Binary(BinaryOp::Add, left, right)) => {
-            is_it(left) && is_count(right) || is_count(left) && is_it(right)
-        }
-        _ => false,
-    }
 }
 
 /// Whether the same trigger can come for the same instance while an activation waits.

@@ -141,3 +141,26 @@ load = { type = "int", scope = "global", default = 3, min = 0, max = "tide.hold"
         expect_in_scripts(registry, &[&script]);
     }
 }
+
+#[test]
+fn a_bound_that_is_cut_by_its_own_comes_nearer_without_a_write() {
+    let registry = r#"[variables.tide]
+roof = { type = "int", scope = "global", default = 20, min = 4, max = 30, engine = "reads" }
+hold = { type = "int", scope = "global", default = 8, min = 0, max = "tide.roof", overflow = "clamp", engine = "reads" }
+load = { type = "int", scope = "global", default = 3, min = 0, max = "tide.hold", engine = "reads" }
+"#;
+    let script = r"script stowing for tide
+
+on bell {
+    load += 1 // ~ range/can-exceed
+    if load == hold {
+        load = 0
+    }
+}
+
+on touched(other) {
+    roof = max(load, 4)
+}
+";
+    expect_in_scripts(registry, &[script]);
+}
