@@ -1,7 +1,7 @@
 //! Activations: one run of one handler's body, over its control-flow graph.
 //!
-//! What an activation must remember while it waits is a stack of [`Frame`]s, one for the body and one for each procedure
-//! it is in: a block, a step, the locals, and how far its loops have come. So a wait anywhere is a matter of putting the
+//! What an activation must remember while it waits is a [`Frame`] for the body it is in, and one for each body that called
+//! it: a block, a step, the locals, and how far its loops have come. So a wait anywhere is a matter of putting the
 //! activation aside.
 
 use super::layout::{InstanceAt, Locals, duration_ticks};
@@ -15,6 +15,7 @@ use crate::registry::{OwnerId, SignalId};
 use crate::script::ast::{AssignOp, BinaryOp, Duration, ExprId, ExprKind, LocalId, Name};
 use crate::source::{Location, Span};
 use smallvec::SmallVec;
+use std::ops::ControlFlow;
 
 /// How deep procedures may stand inside one another.
 const MOST_FRAMES: usize = 10_000;
@@ -32,13 +33,27 @@ enum Rounds {
 
 /// A body that is being run.
 #[derive(Clone, Debug)]
-pub(super) struct Frame {
+struct Frame {
     body: Body,
     block: BlockId,
     step: usize,
     locals: Locals,
-    pub values: Vec<Option<Value>>,
+    values: Vec<Option<Value>>,
     rounds: SmallVec<[(BlockId, Rounds); 1]>,
+}
+
+impl Frame {
+    /// At the beginning of a body.
+    fn new(body: Body, locals: Locals, values: Vec<Option<Value>>) -> Self {
+        Self { body, block: BlockId(0), step: 0, locals, values, rounds: SmallVec::new() }
+    }
+
+    /// The end of a block leads to another one.
+    #[inline]
+    fn go_on_at(&mut self, block: BlockId) {
+        self.block = block;
+        self.step = 0;
+    }
 }
 
 /// One run of one handler's body.
@@ -56,7 +71,10 @@ pub struct Activation {
     pub id: u64,
     /// The old value, in `on changed`.
     pub(super) was: Option<Value>,
-    pub(super) frames: SmallVec<[Frame; 1]>,
+    /// The innermost body.
+    frame: Frame,
+    /// The bodies that called it, the outermost first.
+    callers: Vec<Frame>,
     /// What the last procedure gave.
     result: Option<Value>,
     /// The condition of a `wait until`.
@@ -94,7 +112,8 @@ impl Activation {
             begun: 0,
             id: 0,
             was: None,
-            frames: SmallVec::new(),
+            frame: Frame::new(Body::Handler(0), Locals::default(), Vec::new()),
+            callers: Vec::new(),
             result: None,
             until: None,
             ended: false,
@@ -106,18 +125,10 @@ impl Activation {
         Self::new(HandlerId(0), ScriptId(0), of)
     }
 
-    #[inline]
-    fn top(&mut self) -> Option<&mut Frame> {
-        self.frames.last_mut()
-    }
-
     /// Goes on at a block of the innermost body.
     #[inline]
     pub(super) fn go_on_at(&mut self, block: BlockId) {
-        if let Some(frame) = self.top() {
-            frame.block = block;
-            frame.step = 0;
-        }
+        self.frame.go_on_at(block);
     }
 
     /// The value of a local.
@@ -129,16 +140,15 @@ impl Activation {
     /// The same, where it stands.
     #[inline]
     pub(super) fn local_at(&self, local: LocalId) -> Option<&Value> {
-        let frame = self.frames.last()?;
-        frame.values.get(local.0.checked_sub(frame.locals.first)? as usize)?.as_ref()
+        let at = local.0.checked_sub(self.frame.locals.first)?;
+        self.frame.values.get(at as usize)?.as_ref()
     }
 
     /// Gives a local a value.
     #[inline]
     pub(super) fn set_local(&mut self, local: LocalId, value: Value) {
-        if let Some(frame) = self.top()
-            && let Some(at) = local.0.checked_sub(frame.locals.first)
-            && let Some(slot) = frame.values.get_mut(at as usize)
+        if let Some(at) = local.0.checked_sub(self.frame.locals.first)
+            && let Some(slot) = self.frame.values.get_mut(at as usize)
         {
             *slot = Some(value);
         }
@@ -165,25 +175,27 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
         if !parameters.iter().zip(arguments).all(|((_, filter), value)| self.lets_pass(*filter, value)) {
             return;
         }
-        let mut activation = Box::new(Activation::new(handler, at.script, of));
+        let mut activation = Activation::new(handler, at.script, of);
         activation.was.clone_from(old);
         let locals = self.layout.handler_locals[at.script.index()][at.index];
-        let frame = self.frame(Body::Handler(at.index), locals);
-        activation.frames.push(frame);
+        activation.frame = self.frame(Body::Handler(at.index), locals);
         for ((local, _), value) in parameters.iter().zip(arguments) {
             let ty = unit.local_types[local.0 as usize];
             let value = self.present(value.clone()).fitted(ty);
             activation.set_local(*local, value);
         }
         if let Some(when) = unit.tree.handlers[at.index].when
-            && !self.eval(&mut activation, unit, when).is_true()
+            && !self.is_so(&mut activation, unit, when)
         {
             self.settle(); // A procedure that the test called may have written something.
-            return self.finish(activation);
+            return self.finish(&mut activation);
         }
         activation.id = self.next_id();
         self.tell(&Happening::Began { id: activation.id, handler, of, resumed: false });
-        self.run(activation);
+        match self.run(&mut activation) {
+            Some(until) => self.park(Box::new(activation), until),
+            None => self.finish(&mut activation),
+        }
     }
 
     fn lets_pass(&self, filter: Option<OwnerId>, value: &Value) -> bool {
@@ -194,7 +206,7 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
 
     fn frame(&mut self, body: Body, locals: Locals) -> Frame {
         let values = self.environment(locals.count as usize);
-        Frame { body, block: BlockId(0), step: 0, locals, values, rounds: SmallVec::new() }
+        Frame::new(body, locals, values)
     }
 
     /// An activation goes on after its wait.
@@ -202,18 +214,22 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
         activation.until = None;
         let (id, handler, of) = (activation.id, activation.handler, activation.of);
         self.tell(&Happening::Began { id, handler, of, resumed: true });
-        self.run(activation);
+        match self.run(&mut activation) {
+            Some(until) => self.park(activation, until),
+            None => self.finish(&mut activation),
+        }
     }
 
     /// Whether what an activation waits for is so.
     pub(super) fn is_ready(&mut self, activation: &mut Activation) -> bool {
         let unit = self.layout.project.script(activation.script);
-        activation.until.is_none_or(|until| self.eval(activation, unit, until).is_true())
+        activation.until.is_none_or(|until| self.is_so(activation, unit, until))
     }
 
-    fn run(&mut self, mut activation: Box<Activation>) {
+    /// Runs an activation to its end, or to its next wait and tells what for.
+    fn run(&mut self, activation: &mut Activation) -> Option<Parked> {
         let next = loop {
-            match self.advance(&mut activation) {
+            match self.advance(activation) {
                 Next::On => {}
                 next => break next,
             }
@@ -225,27 +241,26 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
         }
         self.tell(&Happening::Ended { waits: matches!(next, Next::Park(_)) });
         match next {
-            Next::Park(until) if self.stopped.is_none() => self.park(activation, *until),
-            _ => self.finish(activation),
+            Next::Park(until) if self.stopped.is_none() => Some(*until),
+            _ => None,
         }
     }
 
-    fn finish(&mut self, mut activation: Box<Activation>) {
+    fn finish(&mut self, activation: &mut Activation) {
         self.unwinding = false;
-        while let Some(frame) = activation.frames.pop() {
-            self.recycle(frame.values);
+        self.recycle(std::mem::take(&mut activation.frame.values));
+        while let Some(caller) = activation.callers.pop() {
+            self.recycle(caller.values);
         }
     }
 
     /// Where an activation stands.
     pub(super) fn place_of(&self, activation: &Activation) -> Location {
         let unit = self.layout.project.script(activation.script);
-        let span = activation.frames.last().map_or(Span::default(), |frame| {
-            let block = &self.graph(activation.script, frame.body).blocks[frame.block.index()];
-            let step = block.steps.get(frame.step.saturating_sub(1));
-            step.map_or(block.exit_span, |step| step.span)
-        });
-        unit.at(span)
+        let frame = &activation.frame;
+        let block = &self.graph(activation.script, frame.body).blocks[frame.block.index()];
+        let step = block.steps.get(frame.step.saturating_sub(1));
+        unit.at(step.map_or(block.exit_span, |step| step.span))
     }
 
     fn graph(&self, script: ScriptId, body: Body) -> &'p Graph {
@@ -258,29 +273,37 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
 
     // ---- one step ----
 
-    /// Runs the rest of a block, or up to a call or a wait.
+    /// Runs the innermost body to its end, or up to a call or a wait.
     fn advance(&mut self, activation: &mut Activation) -> Next {
-        let Some(frame) = activation.frames.last() else { return Next::Done };
-        let block: &'p Block = &self.graph(activation.script, frame.body).blocks[frame.block.index()];
+        let graph = self.graph(activation.script, activation.frame.body);
         let unit = self.layout.project.script(activation.script);
         loop {
-            let Some(frame) = activation.frames.last_mut() else { return Next::Done };
-            let step = block.steps.get(frame.step);
-            frame.step += 1;
-            if !self.count_step(|| unit.at(step.map_or(block.exit_span, |step| step.span))) {
+            let block: &'p Block = &graph.blocks[activation.frame.block.index()];
+            while let Some(step) = block.steps.get(activation.frame.step) {
+                activation.frame.step += 1;
+                if !self.count_step(|| unit.at(step.span)) {
+                    return Next::Done;
+                }
+                let next = self.step(activation, unit, &step.kind, step.span, block);
+                if activation.ended || self.stopped.is_some() {
+                    return Next::Done;
+                }
+                // A call goes on in a body of its own.
+                if !matches!(next, Next::On) || matches!(step.kind, StepKind::Call(_)) {
+                    return next;
+                }
+            }
+            activation.frame.step += 1;
+            if !self.count_step(|| unit.at(block.exit_span)) {
                 return Next::Done;
             }
-            let next = match step {
-                Some(step) => self.step(activation, unit, &step.kind, step.span, block),
-                None => self.exit(activation, unit, block),
-            };
+            let way = self.exit(activation, unit, block);
             if activation.ended || self.stopped.is_some() {
                 return Next::Done;
             }
-            // A call goes on in a body of its own, and an exit in another block.
-            let stays = step.is_some_and(|step| !matches!(step.kind, StepKind::Call(_)));
-            if !(stays && matches!(next, Next::On)) {
-                return next;
+            match way {
+                ControlFlow::Continue(next) => activation.frame.go_on_at(next),
+                ControlFlow::Break(next) => return next,
             }
         }
     }
@@ -337,8 +360,7 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
                 Rounds::Left(u64::try_from(whole(times)).unwrap_or(0))
             }
             None => {
-                let Some(frame) = activation.frames.last() else { return };
-                let graph = self.graph(activation.script, frame.body);
+                let graph = self.graph(activation.script, activation.frame.body);
                 let actor = match graph.blocks[head.index()].exit {
                     Exit::Each { actor: Some(actor), .. } => actor,
                     _ => return,
@@ -346,10 +368,8 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
                 Rounds::Instances(self.memory.live(actor).iter().rev().copied().collect())
             }
         };
-        if let Some(frame) = activation.top() {
-            frame.rounds.retain(|(known, _)| *known != head);
-            frame.rounds.push((head, rounds));
-        }
+        activation.frame.rounds.retain(|(known, _)| *known != head);
+        activation.frame.rounds.push((head, rounds));
     }
 
     fn wait(&mut self, activation: &mut Activation, unit: &'p ScriptUnit, waiting: Waiting, block: &Block) -> Next {
@@ -376,7 +396,7 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
         });
         let (mut choices, mut blocks) = (Vec::new(), Vec::new());
         for offer in offers {
-            let offered = offer.when.is_none_or(|when| self.eval(activation, unit, when).is_true());
+            let offered = offer.when.is_none_or(|when| self.is_so(activation, unit, when));
             if offered {
                 choices.push(self.printed(activation, unit, offer.text));
                 blocks.push(offer.block);
@@ -594,14 +614,14 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
         arguments: &[ExprId],
         call: ExprId,
     ) {
-        if activation.frames.len() >= MOST_FRAMES {
+        if activation.callers.len() + 1 >= MOST_FRAMES {
             return self.stop(unit.at(unit.tree.expr(call).span), "procedures call one another without an end");
         }
         let values: SmallVec<[Value; 4]> =
             arguments.iter().map(|&argument| self.eval(activation, unit, argument)).collect();
         let locals = self.layout.procedure_locals[activation.script.index()][id.index()];
         let frame = self.frame(Body::Procedure(id), locals);
-        activation.frames.push(frame);
+        activation.callers.push(std::mem::replace(&mut activation.frame, frame));
         for (local, value) in unit.procedures[id.index()].parameters.iter().zip(values) {
             let ty = unit.local_types[local.0 as usize];
             activation.set_local(*local, value.fitted(ty));
@@ -617,10 +637,10 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
         arguments: &[ExprId],
         call: ExprId,
     ) -> Option<Value> {
-        let depth = activation.frames.len();
+        let depth = activation.callers.len();
         activation.result = None;
         self.enter(activation, unit, id, arguments, call);
-        while activation.frames.len() > depth && !activation.ended && self.stopped.is_none() {
+        while activation.callers.len() > depth && !activation.ended && self.stopped.is_none() {
             // A procedure that waits gives no value: that is reported, and here the wait is passed over.
             if matches!(self.advance(activation), Next::Done) {
                 activation.ended = true;
@@ -628,7 +648,7 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
         }
         self.unwinding |= activation.ended;
         // What was cut short leaves its frames behind: the expression goes on in the one that it stands in.
-        while activation.frames.len() > depth {
+        while activation.callers.len() > depth {
             self.leave(activation);
         }
         activation.result.take()
@@ -636,19 +656,25 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
 
     /// The innermost body is through.
     fn leave(&mut self, activation: &mut Activation) -> Next {
-        if let Some(frame) = activation.frames.pop() {
-            self.recycle(frame.values);
-        }
-        if activation.frames.is_empty() { Next::Done } else { Next::On }
+        let Some(caller) = activation.callers.pop() else { return Next::Done };
+        let through = std::mem::replace(&mut activation.frame, caller);
+        self.recycle(through.values);
+        Next::On
     }
 
     // ---- the ends of blocks ----
 
-    fn exit(&mut self, activation: &mut Activation, unit: &'p ScriptUnit, block: &'p Block) -> Next {
-        let next = match &block.exit {
+    /// Where the body goes on, or else how the activation does.
+    fn exit(
+        &mut self,
+        activation: &mut Activation,
+        unit: &'p ScriptUnit,
+        block: &'p Block,
+    ) -> ControlFlow<Next, BlockId> {
+        ControlFlow::Continue(match &block.exit {
             Exit::Goto(next) => *next,
             Exit::Branch { test, yes, no } => {
-                if self.eval(activation, unit, *test).is_true() {
+                if self.is_so(activation, unit, *test) {
                     *yes
                 } else {
                     *no
@@ -665,7 +691,7 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
                         }
                     }
                 }
-                let Some(taken) = taken else { return Next::Done };
+                let Some(taken) = taken else { return ControlFlow::Break(Next::Done) };
                 taken
             }
             Exit::Fork { now, later, delay } => {
@@ -673,37 +699,35 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
                 let mut fork = Activation::new(activation.handler, activation.script, activation.of);
                 fork.id = activation.id;
                 fork.was.clone_from(&activation.was);
-                fork.frames.extend(activation.frames.last().cloned());
-                fork.go_on_at(*later);
+                fork.frame = activation.frame.clone();
+                fork.frame.go_on_at(*later);
                 self.park(Box::new(fork), Parked::Ticks(ticks));
                 *now
             }
             Exit::Each { place, filter, body, done, .. } => self.each(activation, unit, *place, *filter, *body, *done),
             Exit::Repeat { body, done, .. } => {
-                let head = activation.top().map(|frame| frame.block);
-                if head.and_then(|head| self.next_round(activation, head)).is_some() { *body } else { *done }
+                let head = activation.frame.block;
+                if self.next_round(activation, head).is_some() { *body } else { *done }
             }
             Exit::Return(value) => {
                 if let Some(value) = value {
                     let value = self.eval(activation, unit, *value);
                     activation.result = Some(value);
                 }
-                return self.leave(activation);
+                return ControlFlow::Break(self.leave(activation));
             }
-            Exit::End => return self.leave(activation),
+            Exit::End => return ControlFlow::Break(self.leave(activation)),
             Exit::Restart => {
                 self.pass.restart = true;
-                return Next::Done;
+                return ControlFlow::Break(Next::Done);
             }
-            Exit::Gone | Exit::Choose(_) => return Next::Done,
-        };
-        activation.go_on_at(next);
-        Next::On
+            Exit::Gone | Exit::Choose(_) => return ControlFlow::Break(Next::Done),
+        })
     }
 
     /// The next round of the loop whose head is reached: none once it is through.
     fn next_round(&mut self, activation: &mut Activation, head: BlockId) -> Option<Option<InstanceAt>> {
-        let frame = activation.top()?;
+        let frame = &mut activation.frame;
         let at = frame.rounds.iter().position(|(known, _)| *known == head)?;
         let next = match &mut frame.rounds[at].1 {
             Rounds::Left(0) => None,
@@ -733,10 +757,10 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
         body: BlockId,
         done: BlockId,
     ) -> BlockId {
-        let Some(head) = activation.top().map(|frame| frame.block) else { return done };
+        let head = activation.frame.block;
         while let Some(Some(at)) = self.next_round(activation, head) {
             self.bind(activation, unit, place, Value::Ref(Some(at)));
-            if filter.is_none_or(|filter| self.eval(activation, unit, filter).is_true()) {
+            if filter.is_none_or(|filter| self.is_so(activation, unit, filter)) {
                 return body;
             }
         }

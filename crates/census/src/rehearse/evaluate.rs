@@ -4,7 +4,7 @@ use super::activation::Activation;
 use super::fault::{EMPTY_REF, OTHER_KIND, OTHER_SCENE, UNSET, ZERO};
 use super::layout::{InstanceAt, Limit};
 use super::machine::{Machine, Observer};
-use super::value::{Value, finite, number_text, whole};
+use super::value::{Scalar, Value, finite, number_text, whole};
 use crate::finding::RuleName;
 use crate::project::builtin::Builtin;
 use crate::project::{Base, CellId, Meaning, Place, PlaceId, ScriptUnit};
@@ -25,7 +25,16 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
         }
     }
 
-    /// The same, whatever the expression is about.
+    /// Whether a condition holds.
+    #[inline]
+    pub(super) fn is_so(&mut self, activation: &mut Activation, unit: &'p ScriptUnit, condition: ExprId) -> bool {
+        match self.scalar(activation, unit, condition) {
+            Some(scalar) => scalar == Scalar::Bool(true),
+            None => self.worked_out(activation, unit, condition).is_true(),
+        }
+    }
+
+    /// The value, whatever the expression is about.
     fn worked_out(&mut self, activation: &mut Activation, unit: &'p ScriptUnit, expr: ExprId) -> Value {
         let registry = &self.layout.project.registry;
         match &unit.tree.expr(expr).kind {

@@ -5,12 +5,12 @@
 //! again, as far as the fault.
 
 use super::activation::Activation;
-use super::layout::{CellFacts, Home};
+use super::layout::{CellFacts, Home, Limit};
 use super::machine::{Machine, Observer};
-use super::value::Scalar;
+use super::value::{Scalar, Value};
 use crate::project::builtin::Builtin;
 use crate::project::{Base, CellId, Meaning, Place, ScriptUnit};
-use crate::registry::{InstanceId, Type};
+use crate::registry::{End, InstanceId, Type};
 use crate::script::ast::{BinaryOp, ExprId, ExprKind, LocalId, UnaryOp};
 
 /// A step of a plain expression.
@@ -52,6 +52,7 @@ pub fn plain(unit: &ScriptUnit, cells: &[CellFacts]) -> Vec<Plain> {
             ExprKind::Bool(value) => Plain::Literal(Scalar::Bool(*value)),
             ExprKind::Path(_) if scalar => match unit.meaning(expr) {
                 Meaning::Value(place) => site(unit, unit.place(place), cells),
+                Meaning::Bound(place, end) => bound(unit, unit.place(place), end, cells),
                 _ => Plain::Not,
             },
             ExprKind::Unary(UnaryOp::Not | UnaryOp::Minus, inner) if scalar && is_plain(*inner) => {
@@ -75,13 +76,39 @@ pub fn plain(unit: &ScriptUnit, cells: &[CellFacts]) -> Vec<Plain> {
 }
 
 fn site(unit: &ScriptUnit, place: Place, cells: &[CellFacts]) -> Plain {
-    let (cell, listed) = match place {
-        Place::Local(local) => return Plain::Local(local),
-        Place::Private(index) => (unit.privates[index as usize].cell, None),
-        Place::Variable(variable, Base::One | Base::Own) => (CellId(variable.0), None),
-        Place::Variable(variable, Base::Listed(listed)) => (CellId(variable.0), Some(listed)),
-        Place::Variable(..) | Place::Was => return Plain::Not,
-    };
+    match cell_of(unit, place) {
+        None => match place {
+            Place::Local(local) => Plain::Local(local),
+            _ => Plain::Not,
+        },
+        Some((cell, listed)) => kept(cells, cell, listed),
+    }
+}
+
+/// An end of a range: a number, or what another cell of the same instance holds. That of a listed instance takes more:
+/// it may not be there.
+fn bound(unit: &ScriptUnit, place: Place, end: End, cells: &[CellFacts]) -> Plain {
+    let Some((cell, None)) = cell_of(unit, place) else { return Plain::Not };
+    let facts = &cells[cell.index()];
+    match if end == End::Min { facts.min } else { facts.max } {
+        _ if facts.scene.is_some() => Plain::Not,
+        Some(Limit::Number(value)) => Value::Number(value).fitted(facts.ty).scalar().map_or(Plain::Not, Plain::Literal),
+        Some(Limit::Cell(other)) => kept(cells, other, None),
+        None => Plain::Not,
+    }
+}
+
+/// The cell of a place that is found beforehand, and the listed instance whose it is.
+fn cell_of(unit: &ScriptUnit, place: Place) -> Option<(CellId, Option<InstanceId>)> {
+    match place {
+        Place::Private(index) => Some((unit.privates[index as usize].cell, None)),
+        Place::Variable(variable, Base::One | Base::Own) => Some((CellId(variable.0), None)),
+        Place::Variable(variable, Base::Listed(listed)) => Some((CellId(variable.0), Some(listed))),
+        Place::Local(_) | Place::Variable(..) | Place::Was => None,
+    }
+}
+
+fn kept(cells: &[CellFacts], cell: CellId, listed: Option<InstanceId>) -> Plain {
     let facts = &cells[cell.index()];
     let index = |at: usize| u32::try_from(at).unwrap_or(u32::MAX);
     match (facts.home, listed) {
@@ -104,15 +131,27 @@ impl<O: Observer> Machine<'_, '_, O> {
         self.plain_value(activation, &self.layout.plain[script.index()], expr)
     }
 
+    /// Most operands are a literal or a name, which need no call of their own.
+    #[inline(always)]
+    #[allow(clippy::inline_always, reason = "the two ways call each other, and this is the one to be copied")]
     fn plain_value(&self, activation: &Activation, all: &[Plain], expr: ExprId) -> Option<Scalar> {
-        let of = |inner: ExprId| self.plain_value(activation, all, inner);
         match *all.get(expr.0 as usize)? {
-            Plain::Not => None,
             Plain::Literal(value) => Some(value),
             Plain::Local(local) => activation.local_at(local)?.scalar(),
             Plain::Own(index) => self.memory.own(activation.of?, index)?.scalar(),
             Plain::Listed(listed, index) => self.memory.own(self.listed(activation, listed)?, index)?.scalar(),
             Plain::Shared(index) => self.memory.shared(index)?.scalar(),
+            made => self.made_value(activation, all, made),
+        }
+    }
+
+    #[inline(never)]
+    fn made_value(&self, activation: &Activation, all: &[Plain], made: Plain) -> Option<Scalar> {
+        let of = |inner: ExprId| self.plain_value(activation, all, inner);
+        match made {
+            Plain::Not | Plain::Literal(_) | Plain::Local(_) | Plain::Own(_) | Plain::Listed(..) | Plain::Shared(_) => {
+                None
+            }
             Plain::Opposite(inner) => Some(of(inner)?.opposite()),
             Plain::Binary(op, left, right) => {
                 let a = of(left)?;

@@ -32,9 +32,11 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
         }
         if !facts.concerns_others {
             self.worked += 1;
-            let old = self.memory.number(cell, of);
+            // Its range stays as it is.
+            let range = self.range(cell, of);
+            let was = self.beyond(cell, range, self.memory.number(cell, of));
             self.put(cell, of, value, at);
-            let (was, is) = (self.beyond(cell, of, old), self.outside(cell, of));
+            let is = self.beyond(cell, range, self.memory.number(cell, of));
             self.suspect_range((cell, of), was, is, at);
             return self.suspect_value(cell, of, at);
         }
@@ -152,16 +154,15 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
 
     /// Whether a cell is below its range, and whether it is above it.
     fn outside(&self, cell: CellId, of: Option<InstanceAt>) -> [bool; 2] {
-        self.beyond(cell, of, self.memory.number(cell, of))
+        self.beyond(cell, self.range(cell, of), self.memory.number(cell, of))
     }
 
     /// Whether a number is below a cell's range, and whether it is above it.
-    fn beyond(&self, cell: CellId, of: Option<InstanceAt>, value: Option<f64>) -> [bool; 2] {
+    fn beyond(&self, cell: CellId, (min, max): (Option<f64>, Option<f64>), value: Option<f64>) -> [bool; 2] {
         if self.overflow(cell) != Overflow::Error {
             return [false; 2];
         }
         let Some(value) = value else { return [false; 2] };
-        let (min, max) = self.range(cell, of);
         [min.is_some_and(|min| value < min), max.is_some_and(|max| value > max)]
     }
 
