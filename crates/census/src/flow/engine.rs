@@ -1627,9 +1627,7 @@ impl<'w, 'p> Run<'w, 'p> {
         // What is told by one number can as well be seen at once, though it may be put right: so it is where much is written.
         let has_room = state.unseen.len() < MOST_UNSEEN;
         let is_put_right = matches!(written, Value::Num(_)) && (!is_single || last || has_room);
-        // A guard that is put back counts as put back, also by what goes then.
-        let stays = is_single && !last;
-        let write = Unseen { grows, anew: !grows, stays, up: moved.up, down: moved.down, ..Unseen::of(slot, written) };
+        let write = Unseen { grows, anew: !grows, up: moved.up, down: moved.down, ..Unseen::of(slot, written) };
         if grows || is_put_right {
             state.add_unseen(&write);
         } else {

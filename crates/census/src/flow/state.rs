@@ -60,8 +60,6 @@ pub struct Unseen {
     pub grows: bool,
     /// On every way it was first given something that has nothing to do with that.
     pub anew: bool,
-    /// Some write counts also where the place goes before others see it: one that puts a guard back.
-    pub stays: bool,
     /// Some write can move the value up.
     pub up: bool,
     /// Some write can move the value down.
@@ -76,11 +74,10 @@ impl Unseen {
     /// A place into which this was written.
     #[must_use]
     pub fn of(slot: Slot, written: Value) -> Self {
-        Self { slot, grows: false, anew: false, stays: false, up: false, down: false, clears: false, written }
+        Self { slot, grows: false, anew: false, up: false, down: false, clears: false, written }
     }
 
     fn take_in(&mut self, other: &Self) {
-        self.stays |= other.stays;
         self.up |= other.up;
         self.down |= other.down;
         self.clears |= other.clears;

@@ -45,9 +45,6 @@ impl Run<'_, '_> {
         });
         state.unseen = kept.into();
         for write in gone {
-            if write.stays {
-                self.see(state, &write);
-            }
             let Some(cell) = self.cell_of(write.slot) else { continue };
             let now = &state.value(write.slot).value;
             let last = Last { left: now.clone(), written: now.join(&write.written) };

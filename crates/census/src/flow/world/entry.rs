@@ -119,7 +119,11 @@ impl World<'_> {
         let Some(cell) = facts.cell else { return Abstract::of(anything(facts.ty)) };
         if facts.ty.is_numeric() && !self.written[cell.index()] && is_nothing(&self.reach[cell.index()]) {
             // Nobody can tell what it is meant to be, so nothing is told of what follows from it.
-            return Abstract { unset: self.may_be_unset(handler, cell, base, facts.ty), ..Abstract::of(Value::Other) };
+            let unset = self.may_be_unset(handler, cell, base, facts.ty);
+            return Abstract { unset, set: !unset, ..Abstract::of(Value::Other) };
+        }
+        if self.is_without_value(handler, cell, base, facts.ty) {
+            return Abstract { unset: true, set: false, ..Abstract::of(anything(facts.ty)) };
         }
         let mut value = self.lasting(handler, facts);
         for left in self.left_at_parting(handler, cell) {
@@ -155,7 +159,11 @@ impl World<'_> {
         };
         let stands_in = |id: VarId| registry.var(id).placeholder && !has_own_start(id);
         let stand_in = facts.variable.is_some_and(stands_in) && !self.assigned_before(handler, cell, base);
-        Abstract { unset: self.may_be_unset(handler, cell, base, facts.ty), stand_in, ..Abstract::of(value) }
+        // What nobody has come to give a value has none.
+        let unset = self.may_be_unset(handler, cell, base, facts.ty);
+        let set =
+            !unset || !is_nothing(&self.reach[cell.index()]) || self.left_at_parting(handler, cell).next().is_some();
+        Abstract { unset, set, stand_in, ..Abstract::of(value) }
     }
 
     /// Whether a cell may be without a value as a handler begins.

@@ -33,6 +33,19 @@ impl World<'_> {
         Some(by_itself.map_or(value.clone(), |(steps, left)| stepped(&value, steps, left)))
     }
 
+    /// Whether a cell was made anew just before a handler begins, with no value, and nobody before it gives it one.
+    pub(super) fn is_without_value(&self, handler: HandlerId, cell: CellId, base: Option<Base>, ty: Type) -> bool {
+        let Some(opening) = self.openings[handler.index()] else { return false };
+        let mut known = self.beginnings.get(&cell).into_iter().flatten();
+        !matches!(ty, Type::Ref(_) | Type::Unknown)
+            && !self.has_default(cell)
+            && !self.unsettled[cell.index()]
+            && !self.given_unread[cell.index()]
+            && self.is_made_at(opening, handler, cell, base)
+            && self.value_at_start(cell, base).is_none_or(|value| is_nothing(&value))
+            && !known.any(|(by, own, _)| self.comes_before(*by, *own, handler, base))
+    }
+
     /// What the variables of an instance hold, by slot, that was spawned this very moment: their defaults, and what `spawn`
     /// handlers have made of them.
     #[must_use]

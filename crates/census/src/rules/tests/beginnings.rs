@@ -206,6 +206,33 @@ on start {
 }
 
 #[test]
+fn what_nobody_has_given_a_value_yet_holds_none() {
+    let state = r#"[variables]
+tide.height = { type = "int", scope = "global", min = 0, max = 2, engine = "reads" }
+tide.mark = { type = "int", scope = "global", min = 0, max = 2, engine = "reads" }
+tide.high = { type = "bool", scope = "global", default = false, constant = true }
+tide.turns = { type = "int", scope = "global", default = 1, min = 0, max = 3, engine = "reads" }
+"#;
+    let script = "script tides for tide
+
+on start {
+    height += 2 // ~ init/read-before-set
+    if high { mark = 1 }
+}
+
+on bell { height = 2 }
+
+on touched {
+    if mark is set { turns += 1 }
+}
+";
+    expect_in_scripts(state, &[script]);
+    let reached =
+        script.replace("if high", "if chance(0.5)").replace("turns += 1 }", "turns += 1 } // ~ range/can-exceed");
+    expect_in_scripts(state, &[&reached]);
+}
+
+#[test]
 fn what_has_changed_has_a_value() {
     let registry = r#"[variables]
 tide.height = { type = "int", scope = "global", engine = "reads" }

@@ -53,6 +53,26 @@ on start { show \"{6 / kept:1} each\" } // ~ range/divide-by-zero
 }
 
 #[test]
+fn a_run_that_ends_at_the_first_blow_takes_it_along() {
+    let state = r#"[variables]
+office.lives = { type = "int", scope = "global", default = 2, min = 0, max = 3, engine = "reads" }
+office.strict = { type = "bool", scope = "global", default = true, constant = true }
+"#;
+    let blow = "script a for office
+
+on touched {
+    lives -= 2
+    if strict { restart }
+}
+
+on bell { lives = 3 }
+";
+    expect_in_scripts(state, &[blow]);
+    let lenient = blow.replace("if strict", "if chance(0.5)").replace("-= 2", "-= 2 // ~ range/can-fall-below");
+    expect_in_scripts(state, &[&lenient]);
+}
+
+#[test]
 fn a_wait_shows_them_before() {
     expect_in_scripts(
         STATE,
