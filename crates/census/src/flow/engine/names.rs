@@ -203,7 +203,7 @@ impl<'w> Run<'w, '_> {
         self.renew_dependents(state, slot);
         let from = match self.unit.meaning(value) {
             Meaning::Value(place) => Base::Held(place),
-            Meaning::Own => Base::Own,
+            Meaning::Own => self.own_base(),
             Meaning::Instance(instance) => Base::Listed(instance),
             _ => return,
         };
@@ -217,6 +217,13 @@ impl<'w> Run<'w, '_> {
                 state.values[at as usize] = state.values[known as usize].clone();
             }
         }
+    }
+
+    /// How the script's own variables are named: by the instance, where its actor has only that one.
+    fn own_base(&self) -> Base {
+        let registry = &self.world.project.registry;
+        let only = self.unit.owner.filter(|&actor| !registry.is_many(actor));
+        only.and_then(|actor| registry.instances_of(actor).next()).map_or(Base::Own, Base::Listed)
     }
 
     /// A write through a name that may hold the script's own instance, or the other way round, is looked at for either case.

@@ -71,7 +71,7 @@ impl World<'_> {
     fn is_made_at(&self, opening: Opening, handler: HandlerId, cell: CellId, base: Option<Base>) -> bool {
         // What a name holds that takes one instance after the other may have been written by this very handler.
         let named_once = base.is_none_or(|base| matches!(base, Base::One | Base::Own | Base::Listed(_)));
-        let own = base.is_none_or(|base| base == Base::Own);
+        let own = self.is_own_base(handler, base);
         let unit = self.parts(handler).0;
         let (kept, scene) = match self.project.cells[cell.index()] {
             Cell::Variable(id) => {
@@ -94,6 +94,19 @@ impl World<'_> {
         made && named_once && !kept
     }
 
+    /// Whether a place belongs to the instance that a handler runs for, which may be named as the only one of its actor.
+    fn is_own_base(&self, handler: HandlerId, base: Option<Base>) -> bool {
+        match base {
+            None | Some(Base::Own) => true,
+            Some(Base::Listed(only)) => {
+                let (registry, owner) = (&self.project.registry, self.parts(handler).0.owner);
+                let actor = registry.instance(only).of;
+                owner == Some(actor) && !registry.is_many(actor) && !self.is_spawned(actor)
+            }
+            Some(_) => false,
+        }
+    }
+
     fn value_at_start(&self, cell: CellId, base: Option<Base>) -> Option<Value> {
         match (self.project.cells[cell.index()], base) {
             (Cell::Variable(id), Some(Base::Listed(instance))) => {
@@ -113,7 +126,7 @@ impl World<'_> {
     /// Whether what one handler of such a moment does to a cell can come before another: for each trigger they run one after
     /// the other, each for all instances.
     fn comes_before(&self, by: HandlerId, own: bool, handler: HandlerId, base: Option<Base>) -> bool {
-        let for_own = own && base.is_none_or(|base| base == Base::Own);
+        let for_own = own && self.is_own_base(handler, base);
         let owner = |id: HandlerId| self.parts(id).0.owner;
         let (first, second) = (self.openings[by.index()], self.openings[handler.index()]);
         let many = |id: HandlerId| {

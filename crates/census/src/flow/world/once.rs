@@ -129,7 +129,8 @@ impl World<'_> {
 
     /// Whether a place is the same for all of an activation, and goes no sooner than that: a private, what there is one of, or
     /// the script's own.
-    pub(super) fn is_one_place(&self, unit: &ScriptUnit, place: PlaceId) -> bool {
+    #[must_use]
+    pub fn is_one_place(&self, unit: &ScriptUnit, place: PlaceId) -> bool {
         match unit.place(place) {
             Place::Private(_) | Place::Variable(_, Base::One | Base::Own) => true,
             Place::Variable(_, Base::Listed(only)) => {

@@ -187,8 +187,7 @@ fn is_overtaken(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, pause: &Pause,
         StepKind::Assign { place, axis: None, op, value, .. } => {
             let is_count = |by: ExprId| matches!(unit.tree.expr(by).kind, ExprKind::Int(by) if by > 0);
             let step = plain_step(unit, place, (op, value));
-            let counts = matches!(step, Some((BinaryOp::Add, by)) if is_count(by))
-                && matches!(unit.place(place), Place::Private(_) | Place::Variable(_, Base::One | Base::Own));
+            let counts = matches!(step, Some((BinaryOp::Add, by)) if is_count(by)) && world.is_one_place(unit, place);
             world.table(handler.id).slot(Key::Place(place)).filter(|_| counts)
         }
         _ => None,

@@ -3,7 +3,7 @@
 use crate::finding::{Finding, Level, RuleName};
 use crate::flow::access::{Access, AccessKind, Body, exit_reads, names, offered_texts, parts};
 use crate::flow::graph::{Block, Graph};
-use crate::project::{Base, CellId, Meaning, Place, PlaceId, ScriptUnit};
+use crate::project::{CellId, Meaning, PlaceId, ScriptUnit};
 use crate::registry::{OwnerId, Scope, VarId};
 use crate::rules::Facts;
 use crate::rules::facts::HandlerView;
@@ -100,7 +100,7 @@ fn for_one_handler(facts: &Facts<'_>, cell: CellId) -> Option<(String, String)> 
     if !matches!(opening.kind, AccessKind::Write(AssignOp::Set, _)) {
         return None;
     }
-    let own = matches!(handler.unit.place(first.place), Place::Variable(_, Base::One | Base::Own));
+    let own = facts.world.is_one_place(handler.unit, first.place);
     let used = facts.uses(cell).any(|(_, access)| !access.writes() && !access.into_itself);
     if !own || !used || !writes_first(&handler, first.place) {
         return None;

@@ -92,6 +92,43 @@ on bell {
 }
 
 #[test]
+fn the_only_one_of_its_actor_begins_with_its_own_too() {
+    let registry = r#"[owners.ferry]
+kind = "actor"
+
+[instances.ferry_one]
+of = "ferry"
+start = { load = 1 }
+
+[variables.ferry]
+load = { type = "int", scope = "instance", default = 2, min = 0, max = 3, engine = "reads" }
+turn = { type = "int", scope = "instance", default = 0, engine = "reads" }
+trips = { type = "int", scope = "instance", default = 0, engine = "reads" }
+"#;
+    let script = "script ferrying for ferry
+
+on spawn { load += 1 }
+
+on bell { load = 3 }
+
+on spawn {
+    let me = self
+    if me.load == 2 { load += 1 }
+}
+
+on touched {
+    turn += 1
+    let mine = turn
+    wait 1s
+    if mine == turn { trips += 1 }
+}
+";
+    expect_in_scripts(registry, &[script]);
+    let again = script.replace("on spawn { load += 1 }", "on every 1s { load += 1 } // ~ range/can-exceed");
+    expect_in_scripts(registry, &[&again]);
+}
+
+#[test]
 fn what_another_does_to_it_before_its_turn_counts() {
     expect_in_scripts(
         STATE,
