@@ -10,6 +10,8 @@ use rustc_hash::{FxHashMap, FxHashSet};
 pub enum Wanted {
     /// It has a value.
     Value,
+    /// It was written, be it by a step from what it held.
+    Write,
     /// What it held before is gone: a value that is worked out from that is none of its own.
     Renewal,
 }
@@ -34,13 +36,21 @@ pub fn certain(
         for step in &block.steps {
             match &step.kind {
                 // A part of a vector that had no value gives it one: what was missing is told there.
-                StepKind::Assign { place, axis, op: AssignOp::Set, value, .. }
-                    if wanted == Wanted::Value || axis.is_none() && !super::access::names(unit, *value, *place) =>
-                {
-                    assigned.insert(*place);
+                StepKind::Assign { place, axis, op, value, .. } => {
+                    let does = match wanted {
+                        Wanted::Write => true,
+                        Wanted::Value => *op == AssignOp::Set,
+                        Wanted::Renewal => {
+                            *op == AssignOp::Set && axis.is_none() && !super::access::names(unit, *value, *place)
+                        }
+                    };
+                    // A part of a vector that had no value gives it one: what was missing is told there.
+                    if does {
+                        assigned.insert(*place);
+                    }
                 }
                 StepKind::Clear { place, .. } => match wanted {
-                    Wanted::Value => {
+                    Wanted::Value | Wanted::Write => {
                         assigned.remove(place);
                     }
                     Wanted::Renewal => {

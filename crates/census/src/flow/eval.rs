@@ -159,11 +159,12 @@ impl Run<'_, '_> {
             state.doubted.push_new(slot); // What is tested then is whatever the game takes for it.
         }
         let known = state.values[slot as usize].clone();
-        match known.value {
+        let is_anything = || known.value == anything(self.table.slots[slot as usize].ty);
+        if matches!(known.value, Value::Num(_)) && !known.set && self.foreign.is_none() && is_anything() {
             // Nobody can tell what it is meant to be, so nothing is told of what follows from it.
-            Value::Num(_) if !known.set && self.foreign.is_none() => Abstract { value: Value::Other, ..known },
-            _ => known,
+            return Abstract { value: Value::Other, ..known };
         }
+        known
     }
 
     // ---- values ----

@@ -17,7 +17,10 @@ impl World<'_> {
                 Trigger::Enter => &mut beforehand.enter,
                 _ => continue,
             };
-            for cell in self.certain_of(id, graph, Wanted::Value) {
+            let given = self.certain_of(id, graph, Wanted::Value).into_iter();
+            // What is stepped from its default holds that no more either, unless it only stands in.
+            let stepped = self.certain_of(id, graph, Wanted::Write).into_iter().filter(|&cell| self.starts_right(cell));
+            for cell in given.chain(stepped) {
                 into.entry(cell).or_insert(id);
             }
             if matches!(handler.trigger, Trigger::Start) && self.starts_for_certain(unit) {
@@ -25,6 +28,12 @@ impl World<'_> {
             }
         }
         self.beforehand = beforehand;
+    }
+
+    /// Whether a cell has a default that is meant.
+    fn starts_right(&self, cell: CellId) -> bool {
+        let variable = self.project.variable_of(cell).map(|id| self.project.registry.var(id));
+        self.has_default(cell) && variable.is_none_or(|variable| !variable.placeholder)
     }
 
     /// The cells of which a handler makes something certain, each for its own instance or for all.

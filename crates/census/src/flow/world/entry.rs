@@ -123,7 +123,8 @@ impl World<'_> {
             return Abstract { unset, set: !unset, ..Abstract::of(Value::Other) };
         }
         if self.is_without_value(handler, cell, base, facts.ty) {
-            return Abstract { unset: true, set: false, ..Abstract::of(anything(facts.ty)) };
+            // Who reads it all the same is taken to mean what it is given elsewhere.
+            return Abstract { unset: true, set: false, ..Abstract::of(self.reach(facts)) };
         }
         let mut value = self.lasting(handler, facts);
         for left in self.left_at_parting(handler, cell) {

@@ -225,6 +225,23 @@ on bell {
 }
 
 #[test]
+fn what_is_stepped_for_certain_as_things_begin_is_past_its_default() {
+    let script = "script pier for harbor
+
+on enter { queue += 1 }
+
+on bell {
+    queue -= 2
+    go marsh
+}
+";
+    expect_in_scripts(STATE, &[script]);
+    let perhaps = script.replace("{ queue", "{ if chance(0.5) { queue").replace("1 }", "1 } }");
+    let perhaps = perhaps.replace("-= 2", "-= 2 // ~ range/can-fall-below");
+    expect_in_scripts(STATE, &[&perhaps]);
+}
+
+#[test]
 fn a_starting_value_is_not_given() {
     expect_in_scripts(
         r#"[variables]
