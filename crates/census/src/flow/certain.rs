@@ -35,7 +35,6 @@ pub fn certain(
         let mut waits = false;
         for step in &block.steps {
             match &step.kind {
-                // A part of a vector that had no value gives it one: what was missing is told there.
                 StepKind::Assign { place, axis, op, value, .. } => {
                     let does = match wanted {
                         Wanted::Write => true,

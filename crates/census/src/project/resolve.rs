@@ -1774,10 +1774,7 @@ impl<'a> Resolver<'a> {
 
     /// `self`, or the one instance of an actor that has only one: both names then mean one place.
     fn own_or_only(&self, actor: OwnerId) -> Base {
-        if self.registry().is_many(actor) {
-            return Base::Own;
-        }
-        self.registry().instances_of(actor).next().map_or(Base::Own, Base::Listed)
+        self.registry().only_instance(actor).map_or(Base::Own, Base::Listed)
     }
 
     fn unknown_bare(&mut self, name: &str, span: Span) {
@@ -1839,8 +1836,7 @@ impl<'a> Resolver<'a> {
     /// `OWNER.x`
     fn owner_path(&mut self, tree: &Script, owner: OwnerId, names: &[Name]) -> (Meaning, Type) {
         let registry = self.registry();
-        let only =
-            || registry.instances_of(owner).next().filter(|_| registry.is_actor(owner) && !registry.is_many(owner));
+        let only = || registry.only_instance(owner);
         let Some(&member) = names.get(1) else {
             if let Some(instance) = only() {
                 return (Meaning::Instance(instance), Type::Ref(Some(owner)));

@@ -534,6 +534,12 @@ impl Registry {
         self.instances.iter().enumerate().filter(move |(_, i)| i.of == actor).map(|(at, _)| InstanceId::at(at))
     }
 
+    /// The one instance that is listed of an actor which is not `many`.
+    #[must_use]
+    pub fn only_instance(&self, actor: OwnerId) -> Option<InstanceId> {
+        self.instances_of(actor).next().filter(|_| self.is_actor(actor) && !self.is_many(actor))
+    }
+
     /// The starting value of a variable for an instance: its own, or the default.
     #[must_use]
     pub fn start_of(&self, variable: VarId, instance: InstanceId) -> Option<&Value> {

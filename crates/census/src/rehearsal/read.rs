@@ -384,7 +384,7 @@ impl<'p> Reader<'p> {
         if let Some(owner) = registry.find_owner(whose)
             && let Some(id) = registry.member(owner, short)
         {
-            let only = || registry.instances_of(owner).next().filter(|_| !registry.is_many(owner)).map(Who::Listed);
+            let only = || registry.only_instance(owner).map(Who::Listed);
             let of = if registry.var(id).scope == Scope::Instance { only() } else { None };
             return Some((id, of));
         }

@@ -222,8 +222,7 @@ impl<'w> Run<'w, '_> {
     /// How the script's own variables are named: by the instance, where its actor has only that one.
     fn own_base(&self) -> Base {
         let registry = &self.world.project.registry;
-        let only = self.unit.owner.filter(|&actor| !registry.is_many(actor));
-        only.and_then(|actor| registry.instances_of(actor).next()).map_or(Base::Own, Base::Listed)
+        self.unit.owner.and_then(|actor| registry.only_instance(actor)).map_or(Base::Own, Base::Listed)
     }
 
     /// A write through a name that may hold the script's own instance, or the other way round, is looked at for either case.

@@ -199,8 +199,7 @@ impl<'p> World<'p> {
             Place::Private(_) => Some((cell, None)),
             Place::Variable(_, base @ (Base::One | Base::Listed(_))) => Some((cell, Some(base))),
             Place::Variable(_, Base::Own) => {
-                let actor = run.unit.owner.filter(|&actor| !self.project.registry.is_many(actor));
-                let only = actor.and_then(|actor| self.project.registry.instances_of(actor).next());
+                let only = run.unit.owner.and_then(|actor| self.project.registry.only_instance(actor));
                 Some((cell, Some(only.map_or(Base::Own, Base::Listed))))
             }
             _ => None,

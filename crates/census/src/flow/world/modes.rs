@@ -300,8 +300,7 @@ impl World<'_> {
     fn own_base(&self, cell: CellId) -> Base {
         let registry = &self.project.registry;
         match self.home(cell) {
-            Home::Instance(actor) if registry.is_many(actor) => Base::Own,
-            Home::Instance(actor) => registry.instances_of(actor).next().map_or(Base::Own, Base::Listed),
+            Home::Instance(actor) => registry.only_instance(actor).map_or(Base::Own, Base::Listed),
             Home::Everywhere | Home::Scene => Base::One,
         }
     }
