@@ -750,6 +750,11 @@ fn a_way_through_none_is_a_fault_and_changes_nothing() {
         assert_eq!(run.faults(), ["scripts/a.oaken:4 init/empty-ref", "scripts/a.oaken:5 init/empty-ref"]);
         assert_eq!(run.load("dawn_boat"), 1);
     });
+    play(&["script a for tide\n\non bell {\n    remove dawn_boat\n    dawn_boat.load = 5\n    log += 1\n}\n"], |run| {
+        run.bell();
+        assert_eq!(run.faults(), ["scripts/a.oaken:5 init/empty-ref"]);
+        assert_eq!(run.whole("tide.log"), 1);
+    });
 }
 
 // ---- runs that would not end ----

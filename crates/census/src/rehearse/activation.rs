@@ -1,9 +1,10 @@
 //! Activations: one run of one handler's body, over its control-flow graph.
 //!
 //! What an activation must remember while it waits is a [`Frame`] for the body it is in, and one for each body that called
-//! it: a block, a step, the locals, and how far its loops have come. So a wait anywhere is a matter of putting the
+//! it: where in it, the locals, and how far its loops have come. So a wait anywhere is a matter of putting the
 //! activation aside.
 
+use super::code::Code;
 use super::layout::{InstanceAt, Locals, duration_ticks};
 use super::machine::{Happening, Machine, Observer, Reach};
 use super::value::{Value, whole};
@@ -35,8 +36,8 @@ enum Rounds {
 #[derive(Clone, Debug)]
 struct Frame {
     body: Body,
-    block: BlockId,
-    step: usize,
+    /// The next operation.
+    at: u32,
     locals: Locals,
     values: Vec<Option<Value>>,
     rounds: SmallVec<[(BlockId, Rounds); 1]>,
@@ -45,14 +46,7 @@ struct Frame {
 impl Frame {
     /// At the beginning of a body.
     fn new(body: Body, locals: Locals, values: Vec<Option<Value>>) -> Self {
-        Self { body, block: BlockId(0), step: 0, locals, values, rounds: SmallVec::new() }
-    }
-
-    /// The end of a block leads to another one.
-    #[inline]
-    fn go_on_at(&mut self, block: BlockId) {
-        self.block = block;
-        self.step = 0;
+        Self { body, at: 0, locals, values, rounds: SmallVec::new() }
     }
 }
 
@@ -101,10 +95,10 @@ enum Next {
 impl Activation {
     /// One that does nothing.
     pub(super) fn nobody(begun: u64) -> Self {
-        Self { begun, ..Self::new(HandlerId(0), ScriptId(0), None) }
+        Self { begun, ..Self::onlooker(None) }
     }
 
-    fn new(handler: HandlerId, script: ScriptId, of: Option<InstanceAt>) -> Self {
+    fn new(handler: HandlerId, script: ScriptId, of: Option<InstanceAt>, frame: Frame) -> Self {
         Self {
             handler,
             script,
@@ -112,7 +106,7 @@ impl Activation {
             begun: 0,
             id: 0,
             was: None,
-            frame: Frame::new(Body::Handler(0), Locals::default(), Vec::new()),
+            frame,
             callers: Vec::new(),
             result: None,
             until: None,
@@ -122,24 +116,18 @@ impl Activation {
 
     /// One that only looks at expressions, for an instance.
     pub(super) fn onlooker(of: Option<InstanceAt>) -> Self {
-        Self::new(HandlerId(0), ScriptId(0), of)
+        Self::new(HandlerId(0), ScriptId(0), of, Frame::new(Body::Handler(0), Locals::default(), Vec::new()))
     }
 
-    /// Goes on at a block of the innermost body.
+    /// Goes on at an operation of the innermost body.
     #[inline]
-    pub(super) fn go_on_at(&mut self, block: BlockId) {
-        self.frame.go_on_at(block);
+    pub(super) fn go_to(&mut self, at: u32) {
+        self.frame.at = at;
     }
 
     /// The value of a local.
     #[inline]
-    pub(super) fn local(&self, local: LocalId) -> Option<Value> {
-        self.local_at(local).cloned()
-    }
-
-    /// The same, where it stands.
-    #[inline]
-    pub(super) fn local_at(&self, local: LocalId) -> Option<&Value> {
+    pub(super) fn local(&self, local: LocalId) -> Option<&Value> {
         let at = local.0.checked_sub(self.frame.locals.first)?;
         self.frame.values.get(at as usize)?.as_ref()
     }
@@ -155,7 +143,7 @@ impl Activation {
     }
 }
 
-impl<'p, O: Observer> Machine<'_, 'p, O> {
+impl<'l, 'p, O: Observer> Machine<'l, 'p, O> {
     // ---- beginning and ending ----
 
     /// A handler's turn: its filters and its `when` are tested, then its body runs to its end or first wait.
@@ -175,10 +163,10 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
         if !parameters.iter().zip(arguments).all(|((_, filter), value)| self.lets_pass(*filter, value)) {
             return;
         }
-        let mut activation = Activation::new(handler, at.script, of);
-        activation.was.clone_from(old);
         let locals = self.layout.handler_locals[at.script.index()][at.index];
-        activation.frame = self.frame(Body::Handler(at.index), locals);
+        let frame = self.frame(Body::Handler(at.index), locals);
+        let mut activation = Activation::new(handler, at.script, of, frame);
+        activation.was.clone_from(old);
         for ((local, _), value) in parameters.iter().zip(arguments) {
             let ty = unit.local_types[local.0 as usize];
             let value = self.present(value.clone()).fitted(ty);
@@ -257,10 +245,19 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
     /// Where an activation stands.
     pub(super) fn place_of(&self, activation: &Activation) -> Location {
         let unit = self.layout.project.script(activation.script);
-        let frame = &activation.frame;
-        let block = &self.graph(activation.script, frame.body).blocks[frame.block.index()];
-        let step = block.steps.get(frame.step.saturating_sub(1));
-        unit.at(step.map_or(block.exit_span, |step| step.span))
+        let body = activation.frame.body;
+        let (block, step) = self.code(activation.script, body).place(activation.frame.at.saturating_sub(1));
+        let block = &self.graph(activation.script, body).blocks[block.index()];
+        unit.at(block.steps.get(step).map_or(block.exit_span, |step| step.span))
+    }
+
+    fn code(&self, script: ScriptId, body: Body) -> &'l Code {
+        let layout = self.layout;
+        let codes = &layout.codes[script.index()];
+        match body {
+            Body::Handler(at) => &codes.handlers[at],
+            Body::Procedure(id) => &codes.procedures[id.index()],
+        }
     }
 
     fn graph(&self, script: ScriptId, body: Body) -> &'p Graph {
@@ -271,41 +268,52 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
         }
     }
 
+    /// An activation goes on at a block of its innermost body.
+    pub(super) fn go_on_at(&self, activation: &mut Activation, block: BlockId) {
+        activation.frame.at = self.code(activation.script, activation.frame.body).start(block);
+    }
+
     // ---- one step ----
 
     /// Runs the innermost body to its end, or up to a call or a wait.
     fn advance(&mut self, activation: &mut Activation) -> Next {
-        let graph = self.graph(activation.script, activation.frame.body);
-        let unit = self.layout.project.script(activation.script);
+        let code = self.code(activation.script, activation.frame.body);
         loop {
-            let block: &'p Block = &graph.blocks[activation.frame.block.index()];
-            while let Some(step) = block.steps.get(activation.frame.step) {
-                activation.frame.step += 1;
-                if !self.count_step(|| unit.at(step.span)) {
-                    return Next::Done;
-                }
-                let next = self.step(activation, unit, &step.kind, step.span, block);
-                if activation.ended || self.stopped.is_some() {
-                    return Next::Done;
-                }
-                // A call goes on in a body of its own.
-                if !matches!(next, Next::On) || matches!(step.kind, StepKind::Call(_)) {
-                    return next;
-                }
-            }
-            activation.frame.step += 1;
-            if !self.count_step(|| unit.at(block.exit_span)) {
+            let at = activation.frame.at;
+            let op = &code.ops[at as usize];
+            activation.frame.at += 1;
+            if !self.count_step(activation) {
                 return Next::Done;
             }
-            let way = self.exit(activation, unit, block);
-            if activation.ended || self.stopped.is_some() {
-                return Next::Done;
+            if self.does_quickly(activation, op) {
+                continue;
             }
-            match way {
-                ControlFlow::Continue(next) => activation.frame.go_on_at(next),
-                ControlFlow::Break(next) => return next,
+            if let Some(next) = self.does(activation, code.place(at)) {
+                return next;
             }
         }
+    }
+
+    /// Does a step, or what a block ends with, the general way; tells how the activation goes on where the body does not.
+    fn does(&mut self, activation: &mut Activation, (at, step): (BlockId, usize)) -> Option<Next> {
+        let graph = self.graph(activation.script, activation.frame.body);
+        let unit = self.layout.project.script(activation.script);
+        let block: &'p Block = &graph.blocks[at.index()];
+        let next = match block.steps.get(step) {
+            Some(step) => match self.step(activation, unit, &step.kind, step.span, block) {
+                // A call goes on in a body of its own.
+                Next::On if !matches!(step.kind, StepKind::Call(_)) => None,
+                next => Some(next),
+            },
+            None => match self.exit(activation, unit, at, block) {
+                ControlFlow::Continue(next) => {
+                    self.go_on_at(activation, next);
+                    None
+                }
+                ControlFlow::Break(next) => Some(next),
+            },
+        };
+        if activation.ended || self.stopped.is_some() { Some(Next::Done) } else { next }
     }
 
     fn step(
@@ -669,6 +677,7 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
         &mut self,
         activation: &mut Activation,
         unit: &'p ScriptUnit,
+        head: BlockId,
         block: &'p Block,
     ) -> ControlFlow<Next, BlockId> {
         ControlFlow::Continue(match &block.exit {
@@ -696,18 +705,23 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
             }
             Exit::Fork { now, later, delay } => {
                 let ticks = self.ticks(activation, unit, *delay);
-                let mut fork = Activation::new(activation.handler, activation.script, activation.of);
+                let frame = activation.frame.clone();
+                let mut fork = Activation::new(activation.handler, activation.script, activation.of, frame);
                 fork.id = activation.id;
                 fork.was.clone_from(&activation.was);
-                fork.frame = activation.frame.clone();
-                fork.frame.go_on_at(*later);
+                self.go_on_at(&mut fork, *later);
                 self.park(Box::new(fork), Parked::Ticks(ticks));
                 *now
             }
-            Exit::Each { place, filter, body, done, .. } => self.each(activation, unit, *place, *filter, *body, *done),
+            Exit::Each { place, filter, body, done, .. } => {
+                self.each(activation, unit, head, (*place, *filter, *body, *done))
+            }
             Exit::Repeat { body, done, .. } => {
-                let head = activation.frame.block;
-                if self.next_round(activation, head).is_some() { *body } else { *done }
+                if self.next_round(activation, head).is_some() {
+                    *body
+                } else {
+                    *done
+                }
             }
             Exit::Return(value) => {
                 if let Some(value) = value {
@@ -752,12 +766,9 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
         &mut self,
         activation: &mut Activation,
         unit: &'p ScriptUnit,
-        place: PlaceId,
-        filter: Option<ExprId>,
-        body: BlockId,
-        done: BlockId,
+        head: BlockId,
+        (place, filter, body, done): (PlaceId, Option<ExprId>, BlockId, BlockId),
     ) -> BlockId {
-        let head = activation.frame.block;
         while let Some(Some(at)) = self.next_round(activation, head) {
             self.bind(activation, unit, place, Value::Ref(Some(at)));
             if filter.is_none_or(|filter| self.is_so(activation, unit, filter)) {

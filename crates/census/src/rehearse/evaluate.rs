@@ -4,11 +4,11 @@ use super::activation::Activation;
 use super::fault::{EMPTY_REF, OTHER_KIND, OTHER_SCENE, UNSET, ZERO};
 use super::layout::{InstanceAt, Limit};
 use super::machine::{Machine, Observer};
-use super::value::{Scalar, Value, finite, number_text, whole};
+use super::value::{Value, finite, number_text, whole};
 use crate::finding::RuleName;
 use crate::project::builtin::Builtin;
 use crate::project::{Base, CellId, Meaning, Place, PlaceId, ScriptUnit};
-use crate::registry::{End, InstanceId, Type};
+use crate::registry::{End, Type};
 use crate::script::ast::{BinaryOp, ExprId, ExprKind, IsTest, TextPart, UnaryOp};
 use std::cmp::Ordering;
 use std::fmt::Write;
@@ -29,7 +29,7 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
     #[inline]
     pub(super) fn is_so(&mut self, activation: &mut Activation, unit: &'p ScriptUnit, condition: ExprId) -> bool {
         match self.scalar(activation, unit, condition) {
-            Some(scalar) => scalar == Scalar::Bool(true),
+            Some(scalar) => scalar.is_true(),
             None => self.worked_out(activation, unit, condition).is_true(),
         }
     }
@@ -154,7 +154,7 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
     fn silently(&mut self, activation: &mut Activation, unit: &'p ScriptUnit, expr: ExprId) -> Option<Value> {
         let place = unit.place_of(expr)?;
         match unit.place(place) {
-            Place::Local(local) => activation.local(local).map(|value| self.present(value)),
+            Place::Local(local) => activation.local(local).cloned().map(|value| self.present(value)),
             _ => activation.was.clone().map(|value| self.present(value)),
         }
     }
@@ -209,7 +209,7 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
     ) -> Value {
         let ty = unit.place_types[place.index()];
         let value = match unit.place(place) {
-            Place::Local(local) => activation.local(local).map(|value| self.present(value)),
+            Place::Local(local) => activation.local(local).cloned().map(|value| self.present(value)),
             Place::Was => activation.was.clone().map(|value| self.present(value)),
             Place::Private(_) | Place::Variable(..) => match self.locate(activation, unit, place, at) {
                 Some((cell, of)) => self.memory.get(cell, of),
@@ -250,7 +250,7 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
                     Base::One => Some((cell, None)),
                     Base::Own => Some((cell, activation.of)),
                     Base::Some => None,
-                    Base::Listed(listed) => match self.listed(activation, listed) {
+                    Base::Listed(listed) => match self.memory.listed_for(activation.of, listed) {
                         Some(of) => Some((cell, Some(of))),
                         None => {
                             self.through_none(unit, at);
@@ -280,13 +280,6 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
             }
             Place::Local(_) | Place::Was => None,
         }
-    }
-
-    /// A listed instance, if it is there; the script's own one also while it goes.
-    #[inline]
-    pub(super) fn listed(&self, activation: &Activation, listed: InstanceId) -> Option<InstanceAt> {
-        let own = activation.of.filter(|of| self.memory.instances[of.0 as usize].listed == Some(listed));
-        own.or_else(|| self.memory.listed(listed))
     }
 
     /// A way leads through *none*.

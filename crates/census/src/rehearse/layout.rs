@@ -2,6 +2,7 @@
 //!
 //! Worked out once for a project; a run then finds everything by dense index.
 
+use super::code::Code;
 use super::plain::{self, Plain};
 use crate::flow::graph::Graph;
 use crate::flow::world::{Graphs, HandlerAt, HandlerId};
@@ -93,6 +94,15 @@ pub struct Locals {
     pub count: u32,
 }
 
+/// The bodies of a script as lists of operations.
+#[derive(Debug)]
+pub struct Codes {
+    /// By handler.
+    pub handlers: Vec<Code>,
+    /// By procedure.
+    pub procedures: Vec<Code>,
+}
+
 /// All that a run looks up.
 #[derive(Debug)]
 pub struct Layout<'p> {
@@ -116,6 +126,8 @@ pub struct Layout<'p> {
     pub procedure_locals: Vec<Vec<Locals>>,
     /// The plain expressions, by script.
     pub plain: Vec<Vec<Plain>>,
+    /// The bodies as lists of operations, by script.
+    pub codes: Vec<Codes>,
 }
 
 impl<'p> Layout<'p> {
@@ -133,6 +145,7 @@ impl<'p> Layout<'p> {
             handler_locals: Vec::new(),
             procedure_locals: Vec::new(),
             plain: Vec::new(),
+            codes: Vec::new(),
         };
         layout.place_cells();
         layout.link_bounds();
@@ -155,7 +168,16 @@ impl<'p> Layout<'p> {
             cell.judged =
                 cell.concerns_others || cell.min.is_some() || cell.max.is_some() || matches!(cell.ty, Type::Enum(_));
         }
+        layout.codes = (project.scripts.iter().enumerate()).map(|(at, unit)| layout.code_of(at, unit)).collect();
         layout
+    }
+
+    fn code_of(&self, at: usize, unit: &ScriptUnit) -> Codes {
+        let code = |graph: &Graph| Code::new(self.project, unit, &self.cells, &self.plain[at], graph);
+        Codes {
+            handlers: self.graphs[at].handlers.iter().map(code).collect(),
+            procedures: self.graphs[at].procedures.iter().map(code).collect(),
+        }
     }
 
     fn place_cells(&mut self) {

@@ -306,7 +306,7 @@ impl<'l, 'p, O: Observer> Machine<'l, 'p, O> {
         let Some(question) = self.questions.front() else { return Err(None) };
         let Some(&block) = question.blocks.get(choice) else { return Err(Some(question.blocks.len())) };
         if let Some(mut question) = self.questions.pop_front() {
-            question.activation.go_on_at(block);
+            self.go_on_at(&mut question.activation, block);
             self.queue.push(Trigger::Resume(question.activation));
             self.drain();
         }
@@ -771,11 +771,13 @@ impl<'l, 'p, O: Observer> Machine<'l, 'p, O> {
     // ---- small helpers ----
 
     /// Counts a step; a run that takes too many is stopped.
-    pub(super) fn count_step(&mut self, at: impl FnOnce() -> Location) -> bool {
+    #[inline]
+    pub(super) fn count_step(&mut self, activation: &Activation) -> bool {
         self.steps += 1;
         self.worked += 1;
         if self.steps > self.limits.steps {
-            self.stop(at(), "a loop goes round without an end and without a wait");
+            let at = self.place_of(activation);
+            self.stop(at, "a loop goes round without an end and without a wait");
         }
         self.stopped.is_none()
     }

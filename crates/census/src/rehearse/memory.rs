@@ -1,7 +1,8 @@
 //! The values of a run: shared ones, and those of instances that come and go.
 
 use super::layout::{Home, InstanceAt, Layout};
-use super::value::Value;
+use super::plain::Plain;
+use super::value::{Scalar, Value};
 use crate::project::CellId;
 use crate::registry::{self, InstanceId, Lifetime, OwnerId, Type};
 use rustc_hash::FxHashMap;
@@ -21,6 +22,14 @@ pub struct Instance {
     pub number: u32,
     /// Its values, in the order of its actor's cells.
     values: Vec<Option<Value>>,
+}
+
+impl Instance {
+    /// One of its values, by index.
+    #[inline]
+    pub(super) fn value(&self, index: u32) -> Option<&Value> {
+        self.values.get(index as usize)?.as_ref()
+    }
 }
 
 /// All values.
@@ -217,9 +226,22 @@ impl<'l, 'p> Memory<'l, 'p> {
     }
 
     /// A listed instance, if it is there.
+    #[inline]
     #[must_use]
     pub fn listed(&self, listed: InstanceId) -> Option<InstanceAt> {
         self.there(self.listed[listed.index()])
+    }
+
+    /// A listed instance, if it is there; the script's own one also while it goes.
+    #[inline]
+    pub(super) fn listed_for(&self, of: Option<InstanceAt>, listed: InstanceId) -> Option<InstanceAt> {
+        let own = of.filter(|of| self.instances[of.0 as usize].listed == Some(listed));
+        own.or_else(|| self.listed(listed))
+    }
+
+    #[inline]
+    pub(super) fn listed_instance(&self, listed: InstanceId) -> Option<&Instance> {
+        self.listed(listed).map(|at| &self.instances[at.0 as usize])
     }
 
     /// The name of an instance: a listed one's own, or its actor's and a number.
@@ -247,16 +269,23 @@ impl<'l, 'p> Memory<'l, 'p> {
 
     /// A shared value, by its index.
     #[inline]
-    #[must_use]
-    pub fn shared(&self, index: u32) -> Option<&Value> {
+    pub(super) fn shared(&self, index: u32) -> Option<&Value> {
         self.shared.get(index as usize)?.as_ref()
     }
 
-    /// A value of an instance, by its index.
+    /// Gives the value that is kept there another one.
     #[inline]
-    #[must_use]
-    pub fn own(&self, of: InstanceAt, index: u32) -> Option<&Value> {
-        self.instances[of.0 as usize].values.get(index as usize)?.as_ref()
+    pub(super) fn put_at(&mut self, home: Plain, of: Option<InstanceAt>, value: Scalar) {
+        let slot = match (home, of) {
+            (Plain::Shared(index), _) => self.shared.get_mut(index as usize),
+            (Plain::Own(index) | Plain::Listed(_, index), Some(of)) => {
+                self.instances[of.0 as usize].values.get_mut(index as usize)
+            }
+            _ => None,
+        };
+        if let Some(slot) = slot {
+            *slot = Some(value.into());
+        }
     }
 
     /// The number in a cell.

@@ -1,10 +1,12 @@
 //! Plays scripts without the game: the meaning of a run, with concrete values.
 //!
 //! [`machine`] keeps time, the queue and the scenes; [`activation`] runs bodies over the same control-flow graphs that the
-//! checks use; [`evaluate`] works out expressions, the [`plain`] ones at once; [`settle`] writes and judges; [`memory`] holds the values, where
-//! [`layout`] says. A run is the same every time: the only source of chance is a generator with a seed.
+//! checks use, which [`code`] has as lists of operations; [`evaluate`] works out expressions, the [`plain`] ones at once;
+//! [`settle`] writes and judges; [`memory`] holds the values, where [`layout`] says. A run is the same every time: the only
+//! source of chance is a generator with a seed.
 
 pub mod activation;
+pub mod code;
 pub mod condition;
 pub mod evaluate;
 pub mod fault;

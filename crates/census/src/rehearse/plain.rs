@@ -7,6 +7,7 @@
 use super::activation::Activation;
 use super::layout::{CellFacts, Home, Limit};
 use super::machine::{Machine, Observer};
+use super::memory::{Instance, Memory};
 use super::value::{Scalar, Value};
 use crate::project::builtin::Builtin;
 use crate::project::{Base, CellId, Meaning, Place, ScriptUnit};
@@ -47,9 +48,9 @@ pub fn plain(unit: &ScriptUnit, cells: &[CellFacts]) -> Vec<Plain> {
         let is_plain = |inner: ExprId| !matches!(all.get(inner.0 as usize), None | Some(Plain::Not));
         let scalar = matches!(unit.ty(expr), Type::Bool | Type::Int | Type::Number);
         let found = match &unit.tree.expr(expr).kind {
-            ExprKind::Int(value) => Plain::Literal(Scalar::Int(*value)),
-            ExprKind::Float(value) => Plain::Literal(Scalar::Number(*value)),
-            ExprKind::Bool(value) => Plain::Literal(Scalar::Bool(*value)),
+            ExprKind::Int(value) => Plain::Literal((*value).into()),
+            ExprKind::Float(value) => Plain::Literal((*value).into()),
+            ExprKind::Bool(value) => Plain::Literal((*value).into()),
             ExprKind::Path(_) if scalar => match unit.meaning(expr) {
                 Meaning::Value(place) => site(unit, unit.place(place), cells),
                 Meaning::Bound(place, end) => bound(unit, unit.place(place), end, cells),
@@ -108,7 +109,8 @@ fn cell_of(unit: &ScriptUnit, place: Place) -> Option<(CellId, Option<InstanceId
     }
 }
 
-fn kept(cells: &[CellFacts], cell: CellId, listed: Option<InstanceId>) -> Plain {
+/// Where a cell's value is kept.
+pub(super) fn kept(cells: &[CellFacts], cell: CellId, listed: Option<InstanceId>) -> Plain {
     let facts = &cells[cell.index()];
     let index = |at: usize| u32::try_from(at).unwrap_or(u32::MAX);
     match (facts.home, listed) {
@@ -119,58 +121,77 @@ fn kept(cells: &[CellFacts], cell: CellId, listed: Option<InstanceId>) -> Plain 
     }
 }
 
-impl<O: Observer> Machine<'_, '_, O> {
-    /// The value of a plain expression, where nothing is amiss.
+/// What plain expressions look at.
+pub(super) struct Sight<'a> {
+    /// Those of the script.
+    pub all: &'a [Plain],
+    pub memory: &'a Memory<'a, 'a>,
+    /// The script's own instance.
+    pub own: Option<&'a Instance>,
+    pub activation: &'a Activation,
+}
+
+impl Sight<'_> {
+    /// The value of an expression; none where it is not plain, or anything is amiss.
     #[inline]
-    pub(super) fn scalar(&self, activation: &Activation, unit: &ScriptUnit, expr: ExprId) -> Option<Scalar> {
-        let script = activation.script;
-        // Invariants and expectations are looked at from outside of any script.
-        if !std::ptr::eq(unit, self.layout.project.script(script)) {
-            return None;
-        }
-        self.plain_value(activation, &self.layout.plain[script.index()], expr)
+    pub fn value(&self, expr: ExprId) -> Option<Scalar> {
+        self.at(*self.all.get(expr.0 as usize)?)
     }
 
     /// Most operands are a literal or a name, which need no call of their own.
     #[inline(always)]
     #[allow(clippy::inline_always, reason = "the two ways call each other, and this is the one to be copied")]
-    fn plain_value(&self, activation: &Activation, all: &[Plain], expr: ExprId) -> Option<Scalar> {
-        match *all.get(expr.0 as usize)? {
+    pub fn at(&self, plain: Plain) -> Option<Scalar> {
+        match plain {
             Plain::Literal(value) => Some(value),
-            Plain::Local(local) => activation.local_at(local)?.scalar(),
-            Plain::Own(index) => self.memory.own(activation.of?, index)?.scalar(),
-            Plain::Listed(listed, index) => self.memory.own(self.listed(activation, listed)?, index)?.scalar(),
+            Plain::Local(local) => self.activation.local(local)?.scalar(),
+            Plain::Own(index) => self.own?.value(index)?.scalar(),
             Plain::Shared(index) => self.memory.shared(index)?.scalar(),
-            made => self.made_value(activation, all, made),
+            Plain::Listed(listed, index) => {
+                let own = self.own.filter(|own| own.listed == Some(listed));
+                own.or_else(|| self.memory.listed_instance(listed))?.value(index)?.scalar()
+            }
+            made => self.made(made),
         }
     }
 
     #[inline(never)]
-    fn made_value(&self, activation: &Activation, all: &[Plain], made: Plain) -> Option<Scalar> {
-        let of = |inner: ExprId| self.plain_value(activation, all, inner);
+    fn made(&self, made: Plain) -> Option<Scalar> {
         match made {
             Plain::Not | Plain::Literal(_) | Plain::Local(_) | Plain::Own(_) | Plain::Listed(..) | Plain::Shared(_) => {
                 None
             }
-            Plain::Opposite(inner) => Some(of(inner)?.opposite()),
+            Plain::Opposite(inner) => Some(self.value(inner)?.opposite()),
             Plain::Binary(op, left, right) => {
-                let a = of(left)?;
-                match (op, a) {
-                    (BinaryOp::And, Scalar::Bool(false)) => return Some(a),
-                    (BinaryOp::Or, Scalar::Bool(true)) => return Some(a),
-                    (BinaryOp::Implies, Scalar::Bool(false)) => return Some(Scalar::Bool(true)),
+                let a = self.value(left)?;
+                match op {
+                    BinaryOp::And if a.is_false() => return Some(a),
+                    BinaryOp::Or if a.is_true() => return Some(a),
+                    BinaryOp::Implies if a.is_false() => return Some(true.into()),
                     _ => {}
                 }
-                a.operate(op, of(right)?)
+                a.operate(op, self.value(right)?)
             }
             Plain::Least(left, right) => {
-                let (a, b) = (of(left)?, of(right)?);
+                let (a, b) = (self.value(left)?, self.value(right)?);
                 Some(if a.compare(b)?.is_le() { a.beside(b) } else { b.beside(a) })
             }
             Plain::Most(left, right) => {
-                let (a, b) = (of(left)?, of(right)?);
+                let (a, b) = (self.value(left)?, self.value(right)?);
                 Some(if a.compare(b)?.is_ge() { a.beside(b) } else { b.beside(a) })
             }
         }
+    }
+}
+
+impl<O: Observer> Machine<'_, '_, O> {
+    /// The value of a plain expression, where nothing is amiss.
+    #[inline]
+    pub(super) fn scalar(&self, activation: &Activation, unit: &ScriptUnit, expr: ExprId) -> Option<Scalar> {
+        // Invariants and expectations are looked at from outside of any script.
+        if !std::ptr::eq(unit, self.layout.project.script(activation.script)) {
+            return None;
+        }
+        self.sight(activation).value(expr)
     }
 }

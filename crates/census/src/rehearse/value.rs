@@ -75,10 +75,9 @@ impl Value {
     #[inline]
     #[must_use]
     pub fn fitted(self, ty: Type) -> Self {
-        match (self, ty) {
-            (value @ Self::Int(_), Type::Number) => Self::Number(value.as_number().unwrap_or(0.0)),
-            (Self::Number(value), Type::Int) => Self::Int(whole(value.floor())),
-            (value, _) => value,
+        match self.scalar() {
+            Some(scalar) => scalar.fitted(ty).into(),
+            None => self,
         }
     }
 
@@ -87,9 +86,9 @@ impl Value {
     #[must_use]
     pub fn scalar(&self) -> Option<Scalar> {
         match self {
-            Self::Bool(value) => Some(Scalar::Bool(*value)),
-            Self::Int(value) => Some(Scalar::Int(*value)),
-            Self::Number(value) => Some(Scalar::Number(*value)),
+            Self::Bool(value) => Some((*value).into()),
+            Self::Int(value) => Some((*value).into()),
+            Self::Number(value) => Some((*value).into()),
             _ => None,
         }
     }
@@ -180,116 +179,185 @@ impl Value {
     }
 }
 
-/// A number or a flag: what most of a script is about. It is handed around without a thought.
-#[derive(Clone, Copy, PartialEq, Debug)]
-#[allow(missing_docs, reason = "the kinds are those of `Type`")]
-pub enum Scalar {
-    Bool(bool),
-    Int(i64),
-    Number(f64),
+/// A number or a flag: what most of a script is about. Its kind stands apart from its bits, so that it is handed around
+/// in two registers.
+#[derive(Clone, Copy, Debug)]
+pub struct Scalar {
+    kind: Kind,
+    bits: u64,
+}
+
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+enum Kind {
+    Bool,
+    Int,
+    Number,
+}
+
+impl From<bool> for Scalar {
+    #[inline]
+    fn from(value: bool) -> Self {
+        Self { kind: Kind::Bool, bits: u64::from(value) }
+    }
+}
+
+impl From<i64> for Scalar {
+    #[inline]
+    fn from(value: i64) -> Self {
+        Self { kind: Kind::Int, bits: value.cast_unsigned() }
+    }
+}
+
+impl From<f64> for Scalar {
+    #[inline]
+    fn from(value: f64) -> Self {
+        Self { kind: Kind::Number, bits: value.to_bits() }
+    }
 }
 
 impl From<Scalar> for Value {
     #[inline]
     fn from(scalar: Scalar) -> Self {
-        match scalar {
-            Scalar::Bool(value) => Self::Bool(value),
-            Scalar::Int(value) => Self::Int(value),
-            Scalar::Number(value) => Self::Number(value),
+        match scalar.kind {
+            Kind::Bool => Self::Bool(scalar.is_true()),
+            Kind::Int => Self::Int(scalar.whole()),
+            Kind::Number => Self::Number(scalar.float()),
         }
     }
 }
 
 impl Scalar {
+    /// Whether it is a flag that is up.
+    #[inline]
+    #[must_use]
+    pub fn is_true(self) -> bool {
+        self.kind == Kind::Bool && self.bits != 0
+    }
+
+    /// Whether it is a flag that is down.
+    #[inline]
+    #[must_use]
+    pub fn is_false(self) -> bool {
+        self.kind == Kind::Bool && self.bits == 0
+    }
+
+    /// What an `int` holds.
+    #[inline]
+    fn whole(self) -> i64 {
+        self.bits.cast_signed()
+    }
+
+    /// What a `number` holds.
+    #[inline]
+    fn float(self) -> f64 {
+        f64::from_bits(self.bits)
+    }
+
     /// As a number, if it is one.
     #[must_use]
     #[allow(clippy::cast_precision_loss, reason = "a whole number is wanted as a float")]
     #[inline]
     pub fn as_number(self) -> Option<f64> {
-        match self {
-            Self::Int(value) => Some(value as f64),
-            Self::Number(value) => Some(value),
-            Self::Bool(_) => None,
+        match self.kind {
+            Kind::Int => Some(self.whole() as f64),
+            Kind::Number => Some(self.float()),
+            Kind::Bool => None,
         }
+    }
+
+    /// The value as a place of that type keeps it.
+    #[inline]
+    #[must_use]
+    pub fn fitted(self, ty: Type) -> Self {
+        match (self.kind, ty) {
+            (Kind::Int, Type::Number) => self.as_number().map_or(self, Self::from),
+            (Kind::Number, Type::Int) => whole(self.float().floor()).into(),
+            _ => self,
+        }
+    }
+
+    /// Whether both are of one kind, and of which.
+    #[inline]
+    fn both(self, other: Self, kind: Kind) -> bool {
+        self.kind == kind && other.kind == kind
     }
 
     /// Whether two are equal, as `==` asks.
     #[inline]
     #[must_use]
     pub fn equals(self, other: Self) -> bool {
-        match (self, other) {
-            (Self::Int(_), Self::Number(_)) | (Self::Number(_), Self::Int(_)) => self.as_number() == other.as_number(),
-            _ => self == other,
+        if self.kind == other.kind && self.kind != Kind::Number {
+            return self.bits == other.bits;
         }
+        matches!((self.as_number(), other.as_number()), (Some(a), Some(b)) if a == b)
     }
 
     /// Their order, if they are numbers.
     #[inline]
     #[must_use]
     pub fn compare(self, other: Self) -> Option<Ordering> {
-        match (self, other) {
-            (Self::Int(a), Self::Int(b)) => Some(a.cmp(&b)),
-            _ => self.as_number()?.partial_cmp(&other.as_number()?),
+        if self.both(other, Kind::Int) {
+            return Some(self.whole().cmp(&other.whole()));
         }
+        self.as_number()?.partial_cmp(&other.as_number()?)
     }
 
     /// The result of an operation; none where there is no such result, or a divisor is zero.
     #[inline]
     #[must_use]
     pub fn operate(self, op: BinaryOp, other: Self) -> Option<Self> {
-        let ordered = |wanted: fn(Ordering) -> bool| Some(Self::Bool(self.compare(other).is_some_and(wanted)));
+        let ordered = |wanted: fn(Ordering) -> bool| Some(self.compare(other).is_some_and(wanted).into());
         match op {
-            BinaryOp::Equal => Some(Self::Bool(self.equals(other))),
-            BinaryOp::NotEqual => Some(Self::Bool(!self.equals(other))),
+            BinaryOp::Equal => Some(self.equals(other).into()),
+            BinaryOp::NotEqual => Some((!self.equals(other)).into()),
             BinaryOp::Less => ordered(Ordering::is_lt),
             BinaryOp::LessEqual => ordered(Ordering::is_le),
             BinaryOp::Greater => ordered(Ordering::is_gt),
             BinaryOp::GreaterEqual => ordered(Ordering::is_ge),
-            BinaryOp::Add | BinaryOp::Subtract | BinaryOp::Multiply => match (self, other) {
-                (Self::Int(a), Self::Int(b)) => Some(Self::Int(whole_arithmetic(op, a, b))),
-                _ => Some(Self::Number(finite(arithmetic(op, self.as_number()?, other.as_number()?)))),
-            },
+            BinaryOp::Add | BinaryOp::Subtract | BinaryOp::Multiply => {
+                if self.both(other, Kind::Int) {
+                    return Some(whole_arithmetic(op, self.whole(), other.whole()).into());
+                }
+                Some(finite(arithmetic(op, self.as_number()?, other.as_number()?)).into())
+            }
             BinaryOp::Divide | BinaryOp::Remainder if other.as_number() == Some(0.0) => None,
-            BinaryOp::Divide => Some(Self::Number(finite(self.as_number()? / other.as_number()?))),
+            BinaryOp::Divide => Some(finite(self.as_number()? / other.as_number()?).into()),
             BinaryOp::Remainder => self.remainder(other),
-            BinaryOp::And | BinaryOp::Or | BinaryOp::Implies => match (op, self, other) {
-                (BinaryOp::And, Self::Bool(a), Self::Bool(b)) => Some(Self::Bool(a && b)),
-                (BinaryOp::Or, Self::Bool(a), Self::Bool(b)) => Some(Self::Bool(a || b)),
-                (_, Self::Bool(a), Self::Bool(b)) => Some(Self::Bool(!a || b)),
-                _ => None,
-            },
+            BinaryOp::And | BinaryOp::Or | BinaryOp::Implies if !self.both(other, Kind::Bool) => None,
+            BinaryOp::And => Some((self.is_true() && other.is_true()).into()),
+            BinaryOp::Or => Some((self.is_true() || other.is_true()).into()),
+            BinaryOp::Implies => Some((self.is_false() || other.is_true()).into()),
         }
     }
 
     /// The rest of a division, with the divisor's sign. The divisor is not zero.
     fn remainder(self, by: Self) -> Option<Self> {
-        Some(match (self, by) {
-            (Self::Int(a), Self::Int(b)) => {
-                let rest = a.wrapping_rem(b);
-                Self::Int(if rest != 0 && (rest < 0) != (b < 0) { rest + b } else { rest })
-            }
-            _ => Self::Number(finite(crate::flow::value::remainder(self.as_number()?, by.as_number()?))),
-        })
+        if self.both(by, Kind::Int) {
+            let (a, b) = (self.whole(), by.whole());
+            let rest = a.wrapping_rem(b);
+            return Some((if rest != 0 && (rest < 0) != (b < 0) { rest + b } else { rest }).into());
+        }
+        Some(finite(crate::flow::value::remainder(self.as_number()?, by.as_number()?)).into())
     }
 
     /// Itself, as the one that a choice between it and another gives: whole only if both are.
     #[inline]
     #[must_use]
     pub fn beside(self, other: Self) -> Self {
-        match (self, other) {
-            (Self::Int(_), Self::Int(_)) | (Self::Bool(_), _) => self,
-            _ => self.as_number().map_or(self, Self::Number),
+        if self.kind == Kind::Bool || self.both(other, Kind::Int) {
+            return self;
         }
+        self.as_number().map_or(self, Self::from)
     }
 
     /// The negative of a number, the opposite of a flag.
     #[inline]
     #[must_use]
     pub fn opposite(self) -> Self {
-        match self {
-            Self::Bool(value) => Self::Bool(!value),
-            Self::Int(value) => Self::Int(value.saturating_neg()),
-            Self::Number(value) => Self::Number(-value),
+        match self.kind {
+            Kind::Bool => self.is_false().into(),
+            Kind::Int => self.whole().saturating_neg().into(),
+            Kind::Number => (-self.float()).into(),
         }
     }
 }
