@@ -228,10 +228,11 @@ impl Player<'_, '_> {
             return;
         }
         let reads = self.stage.machine.reads_of(condition);
+        let machine = &self.stage.machine;
         let mut changes: Vec<Entry> = Vec::new();
         for read in &reads {
             let Some((cell, of)) = read.cell else { continue };
-            changes.extend(self.stage.machine.observer.last_changes(cell, of).cloned());
+            changes.extend(machine.observer.last_changes(&machine.memory, cell, of));
         }
         changes.sort_by_key(|entry| (entry.tick, entry.step));
         let why = Why::Unmet {

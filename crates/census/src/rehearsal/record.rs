@@ -117,6 +117,17 @@ pub struct Mark {
     pub rule: &'static str,
 }
 
+/// A change of an expected value. Few of those that are kept are ever told, so none is put into words before that.
+#[derive(Clone, Debug)]
+struct Change {
+    tick: u64,
+    step: Option<usize>,
+    handler: Option<HandlerId>,
+    at: Option<Location>,
+    old: Option<Value>,
+    new: Option<Value>,
+}
+
 /// Keeps what is wanted.
 #[derive(Debug)]
 pub struct Recorder<'r> {
@@ -133,7 +144,7 @@ pub struct Recorder<'r> {
     handlers: Vec<HandlerId>,
     /// The log.
     pub log: Vec<Entry>,
-    recent: FxHashMap<(CellId, Option<InstanceAt>), VecDeque<Entry>>,
+    recent: FxHashMap<(CellId, Option<InstanceAt>), VecDeque<Change>>,
     /// The tracks, in the order in which their values first appeared.
     pub tracks: Vec<Track>,
     track_of: FxHashMap<(CellId, Option<InstanceAt>), usize>,
@@ -170,8 +181,13 @@ impl<'r> Recorder<'r> {
     }
 
     /// The last changes of a cell, the oldest first.
-    pub fn last_changes(&self, cell: CellId, of: Option<InstanceAt>) -> impl Iterator<Item = &Entry> {
-        self.recent.get(&(cell, of)).into_iter().flatten()
+    #[must_use]
+    pub fn last_changes(&self, memory: &Memory<'_, '_>, cell: CellId, of: Option<InstanceAt>) -> Vec<Entry> {
+        let in_words = |change: &Change| {
+            let what = changed(memory, (cell, of), change.old.as_ref(), change.new.as_ref());
+            Entry { tick: change.tick, step: change.step, handler: change.handler, at: change.at, what }
+        };
+        self.recent.get(&(cell, of)).into_iter().flatten().map(in_words).collect()
     }
 
     fn is_watched(&self, memory: &Memory<'_, '_>, cell: CellId, of: Option<InstanceAt>) -> bool {
@@ -183,8 +199,12 @@ impl<'r> Recorder<'r> {
     }
 
     fn entry(&self, tick: u64, at: Option<Location>, what: What) -> Entry {
-        let handler = at.and(self.handlers.last().copied());
-        Entry { tick, step: self.step, handler, at, what }
+        Entry { tick, step: self.step, handler: self.handler(at), at, what }
+    }
+
+    /// The handler that does what is done there.
+    fn handler(&self, at: Option<Location>) -> Option<HandlerId> {
+        at.and(self.handlers.last().copied())
     }
 
     #[allow(clippy::too_many_arguments, reason = "a change has that many parts")]
@@ -201,21 +221,18 @@ impl<'r> Recorder<'r> {
         if old == new {
             return;
         }
-        let logged = self.wanted.log && self.is_watched(memory, cell, of);
-        if logged || self.expected[cell.index()] {
-            let name = cell_name(memory.layout(), memory, cell, of);
-            let what = What::Changed { name, old: value_text(memory, old), new: value_text(memory, new) };
-            let entry = self.entry(tick, at, what);
-            if self.expected[cell.index()] {
-                let recent = self.recent.entry((cell, of)).or_default();
-                if recent.len() == LAST_CHANGES {
-                    recent.pop_front();
-                }
-                recent.push_back(entry.clone());
+        if self.wanted.log && self.is_watched(memory, cell, of) {
+            let entry = self.entry(tick, at, changed(memory, (cell, of), old, new));
+            self.log.push(entry);
+        }
+        if self.expected[cell.index()] {
+            let handler = self.handler(at);
+            let change = Change { tick, step: self.step, handler, at, old: old.cloned(), new: new.cloned() };
+            let recent = self.recent.entry((cell, of)).or_default();
+            if recent.len() == LAST_CHANGES {
+                recent.pop_front();
             }
-            if logged {
-                self.log.push(entry);
-            }
+            recent.push_back(change);
         }
         let following = self.wanted.tracks && self.following;
         if following && self.watch.is_empty() && !self.track_of.contains_key(&(cell, of)) {
@@ -288,6 +305,17 @@ impl<'r> Recorder<'r> {
             self.put_point(tick, memory, at);
         }
     }
+}
+
+/// A change in words.
+fn changed(
+    memory: &Memory<'_, '_>,
+    (cell, of): (CellId, Option<InstanceAt>),
+    old: Option<&Value>,
+    new: Option<&Value>,
+) -> What {
+    let name = cell_name(memory.layout(), memory, cell, of);
+    What::Changed { name, old: value_text(memory, old), new: value_text(memory, new) }
 }
 
 /// The ends of a cell's range, as they are now.

@@ -6,6 +6,7 @@ use crate::registry::{OwnerId, Scope, SignalId, VarId};
 use crate::rehearse::layout::InstanceAt;
 use crate::rehearse::machine::{Machine, Observer, Reach};
 use crate::rehearse::value::Value;
+use smallvec::SmallVec;
 
 /// A run, and what is done to it from outside.
 #[derive(Clone)]
@@ -51,7 +52,7 @@ impl<O: Observer> Stage<'_, '_, O> {
             Some(who) => Some(self.instance(who)?),
             None => None,
         };
-        let arguments: Vec<Value> = with
+        let arguments: SmallVec<[Value; 2]> = with
             .iter()
             .map(|given| self.given(given, crate::registry::Type::Unknown))
             .collect::<Result<_, String>>()?;
