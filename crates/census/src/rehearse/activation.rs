@@ -295,6 +295,7 @@ impl<'l, 'p, O: Observer> Machine<'l, 'p, O> {
     }
 
     /// Does a step, or what a block ends with, the general way; tells how the activation goes on where the body does not.
+    #[inline(never)]
     fn does(&mut self, activation: &mut Activation, (at, step): (BlockId, usize)) -> Option<Next> {
         let graph = self.graph(activation.script, activation.frame.body);
         let unit = self.layout.project.script(activation.script);

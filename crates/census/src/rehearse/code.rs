@@ -16,8 +16,9 @@ use crate::registry::{InstanceId, Type};
 use crate::script::ast::{AssignOp, BinaryOp, ExprId, LocalId};
 use crate::source::Location;
 
-/// An operation.
+/// An operation. Which one it is stands in a byte of its own, since that is asked all the time.
 #[derive(Clone, Debug)]
+#[repr(u8)]
 pub(super) enum Op {
     /// A step that is done the general way.
     General,
@@ -210,6 +211,7 @@ impl<O: Observer> Machine<'_, '_, O> {
     }
 
     /// Puts a value in place while somebody looks.
+    #[inline(never)]
     fn put_seen(&mut self, set: &Set, of: Option<InstanceAt>, value: Scalar) {
         let old = self.memory.get(set.cell, of);
         self.memory.put_at(set.home, of, value);
@@ -224,15 +226,15 @@ fn new_value(sight: &Sight<'_>, set: &Set) -> Option<Scalar> {
     let given = sight.value(set.value)?;
     let new = match set.operation {
         None => given,
-        Some(operation) => sight.at(set.home)?.operate(operation, given)?,
+        Some(operation) => sight.at(&set.home)?.operate(operation, given)?,
     };
     let new = new.fitted(set.ty);
-    let end = |end: Plain| sight.at(end)?.as_number();
-    let below = match set.min {
+    let end = |end: &Plain| sight.at(end)?.as_number();
+    let below = match &set.min {
         Some(min) => new.as_number()? < end(min)?,
         None => false,
     };
-    let above = match set.max {
+    let above = match &set.max {
         Some(max) => new.as_number()? > end(max)?,
         None => false,
     };

@@ -14,8 +14,9 @@ use crate::project::{Base, CellId, Meaning, Place, ScriptUnit};
 use crate::registry::{End, InstanceId, Type};
 use crate::script::ast::{BinaryOp, ExprId, ExprKind, LocalId, UnaryOp};
 
-/// A step of a plain expression.
+/// A step of a plain expression. Which one it is stands in a byte of its own, since that is asked all the time.
 #[derive(Clone, Copy, Debug)]
+#[repr(u8)]
 pub enum Plain {
     /// It is not plain.
     Not,
@@ -135,14 +136,14 @@ impl Sight<'_> {
     /// The value of an expression; none where it is not plain, or anything is amiss.
     #[inline]
     pub fn value(&self, expr: ExprId) -> Option<Scalar> {
-        self.at(*self.all.get(expr.0 as usize)?)
+        self.at(self.all.get(expr.0 as usize)?)
     }
 
     /// Most operands are a literal or a name, which need no call of their own.
     #[inline(always)]
     #[allow(clippy::inline_always, reason = "the two ways call each other, and this is the one to be copied")]
-    pub fn at(&self, plain: Plain) -> Option<Scalar> {
-        match plain {
+    pub fn at(&self, plain: &Plain) -> Option<Scalar> {
+        match *plain {
             Plain::Literal(value) => Some(value),
             Plain::Local(local) => self.activation.local(local)?.scalar(),
             Plain::Own(index) => self.own?.value(index)?.scalar(),
@@ -151,13 +152,13 @@ impl Sight<'_> {
                 let own = self.own.filter(|own| own.listed == Some(listed));
                 own.or_else(|| self.memory.listed_instance(listed))?.value(index)?.scalar()
             }
-            made => self.made(made),
+            _ => self.made(plain),
         }
     }
 
     #[inline(never)]
-    fn made(&self, made: Plain) -> Option<Scalar> {
-        match made {
+    fn made(&self, made: &Plain) -> Option<Scalar> {
+        match *made {
             Plain::Not | Plain::Literal(_) | Plain::Local(_) | Plain::Own(_) | Plain::Listed(..) | Plain::Shared(_) => {
                 None
             }
