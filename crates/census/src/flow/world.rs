@@ -15,6 +15,7 @@ mod given;
 mod going;
 mod handed;
 mod held_out;
+mod led;
 mod lent;
 mod margins;
 mod modes;
@@ -201,6 +202,8 @@ pub struct World<'p> {
     senders: FxHashMap<SignalId, once::OnlySender>,
     /// Who deals with the changes of cells.
     keepers: quiet::Keepers,
+    /// What handlers find written by others that answer the same trigger before them.
+    leaders: led::Leaders,
     /// All who send them.
     sending: silenced::Sending,
     /// The signals before which their sender may have found something out.
@@ -321,6 +324,7 @@ impl<'p> World<'p> {
             lingering: FxHashSet::default(),
             senders: FxHashMap::default(),
             keepers: quiet::Keepers::default(),
+            leaders: led::Leaders::default(),
             sending: silenced::Sending::default(),
             handovers: FxHashMap::default(),
             handed: FxHashMap::default(),
@@ -402,6 +406,7 @@ impl<'p> World<'p> {
         world.begins_false = world.find_begins_false();
         world.margins = world.find_margins();
         world.keepers = world.find_keepers();
+        world.leaders = world.find_leaders();
         world.sending = world.find_sending();
         world.handovers = world.find_handovers();
         world

@@ -17,10 +17,7 @@ impl World<'_> {
                 Trigger::Enter => &mut beforehand.enter,
                 _ => continue,
             };
-            let given = self.certain_of(id, graph, Wanted::Value).into_iter();
-            // What is stepped from its default holds that no more either, unless it only stands in.
-            let stepped = self.certain_of(id, graph, Wanted::Write).into_iter().filter(|&cell| self.starts_right(cell));
-            for cell in given.chain(stepped) {
+            for cell in self.certainly_written(id) {
                 into.entry(cell).or_insert(id);
             }
             if matches!(handler.trigger, Trigger::Start) && self.starts_for_certain(unit) {
@@ -28,6 +25,14 @@ impl World<'_> {
             }
         }
         self.beforehand = beforehand;
+    }
+
+    /// The cells that a handler certainly gives a value. What is stepped from its default holds that no more either, unless
+    /// it only stands in.
+    pub(super) fn certainly_written(&self, id: HandlerId) -> impl Iterator<Item = CellId> {
+        let graph = self.handler_graph(id);
+        let given = self.certain_of(id, graph, Wanted::Value).into_iter();
+        given.chain(self.certain_of(id, graph, Wanted::Write).into_iter().filter(|&cell| self.starts_right(cell)))
     }
 
     /// Whether a cell has a default that is meant.

@@ -127,6 +127,10 @@ impl World<'_> {
             return Abstract { unset: true, set: false, ..Abstract::of(self.reach(facts)) };
         }
         let mut value = self.lasting(handler, facts);
+        let led = self.led_value(handler, cell, base);
+        if let Some((led, _)) = &led {
+            value = value.meet(led).unwrap_or(value);
+        }
         for left in self.left_at_parting(handler, cell) {
             value = value.join(left);
         }
@@ -159,9 +163,10 @@ impl World<'_> {
             _ => false,
         };
         let stands_in = |id: VarId| registry.var(id).placeholder && !has_own_start(id);
-        let stand_in = facts.variable.is_some_and(stands_in) && !self.assigned_before(handler, cell, base);
+        let stand_in =
+            facts.variable.is_some_and(stands_in) && !self.assigned_before(handler, cell, base) && led.is_none();
         // What nobody has come to give a value has none.
-        let unset = self.may_be_unset(handler, cell, base, facts.ty);
+        let unset = led.map_or_else(|| self.may_be_unset(handler, cell, base, facts.ty), |(_, clears)| clears);
         let set =
             !unset || !is_nothing(&self.reach[cell.index()]) || self.left_at_parting(handler, cell).next().is_some();
         Abstract { unset, set, stand_in, ..Abstract::of(value) }

@@ -31,7 +31,8 @@ impl World<'_> {
         for round in 0..MOST_ROUNDS + self.handlers.len() {
             let mut has_grown = round == 0;
             for turn in &turns {
-                let due: Vec<HandlerId> = turn.iter().copied().filter(|id| dirty[id.index()]).collect();
+                let is_ready = |id: &HandlerId| dirty[id.index()] && self.is_led_in(*id);
+                let due: Vec<HandlerId> = turn.iter().copied().filter(is_ready).collect();
                 due.iter().for_each(|id| dirty[id.index()] = false);
                 let is_due = |&id: &HandlerId| {
                     let outlook = outlooks[id.index()].as_ref();
@@ -92,7 +93,10 @@ impl World<'_> {
             let slots = &self.table(id).slots;
             let reached: FxHashSet<CellId> = slots.iter().filter_map(|slot| slot.cell).chain(was).collect();
             reached.into_iter().for_each(|cell| dependents.by_reach[cell.index()].push(id));
-            let asks_others = self.yields[id.index()] || self.openings[id.index()].is_some() || self.is_handed(id);
+            let asks_others = self.yields[id.index()]
+                || self.openings[id.index()].is_some()
+                || self.is_handed(id)
+                || self.leaders.contains_key(&id);
             let affected = slots.iter().filter(|slot| asks_others || matches!(slot.ty, Type::Ref(_)));
             let affected: FxHashSet<CellId> = affected.filter_map(|slot| slot.cell).collect();
             affected.into_iter().for_each(|cell| dependents.by_effects[cell.index()].push(id));

@@ -26,5 +26,6 @@ mod sharing;
 mod single_mistakes;
 mod steps;
 mod terms;
+mod turns;
 mod values;
 mod whole_scripts;
