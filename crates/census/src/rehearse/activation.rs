@@ -572,17 +572,6 @@ impl<'l, 'p, O: Observer> Machine<'l, 'p, O> {
         value: ExprId,
     ) -> Option<Value> {
         let operation = op.operation();
-        if axis.is_none()
-            && let Some(given) = self.scalar(activation, unit, value)
-        {
-            let new = match operation {
-                None => Some(given),
-                Some(operation) => self.scalar(activation, unit, target).and_then(|old| old.operate(operation, given)),
-            };
-            if let Some(new) = new {
-                return Some(new.into());
-            }
-        }
         let old = match (operation, axis) {
             (None, None) => None,
             _ => Some(self.read(activation, unit, place, target)),
