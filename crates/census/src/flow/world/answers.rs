@@ -93,9 +93,8 @@ impl World<'_> {
     fn certain_answer(&self, handlers: &[HandlerId]) -> Answer {
         let mut answer = Answer::default();
         for &id in handlers {
-            let (unit, at, graph) = self.parts(id);
-            let is_picky = unit.handlers[self.handler(id).1].parameters.iter().any(|(_, filter)| filter.is_some());
-            let Some(owner) = unit.owner.filter(|_| at.when.is_none() && !is_picky && unit.scene.is_none()) else {
+            let (unit, _, graph) = self.parts(id);
+            let Some(owner) = unit.owner.filter(|_| self.answers_each_time(id) && unit.scene.is_none()) else {
                 continue;
             };
             let script = self.handler(id).0;
@@ -118,6 +117,13 @@ impl World<'_> {
             }
         }
         answer
+    }
+
+    /// Whether a handler has no test or filter that may keep it from answering.
+    pub(super) fn answers_each_time(&self, id: HandlerId) -> bool {
+        let (unit, handler, _) = self.parts(id);
+        let is_picky = unit.handlers[self.handler(id).1].parameters.iter().any(|(_, filter)| filter.is_some());
+        handler.when.is_none() && !is_picky && !self.guards_unread(id)
     }
 
     /// Whether more is certain of a signal's answer than that it comes.

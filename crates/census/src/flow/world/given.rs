@@ -11,14 +11,18 @@ impl World<'_> {
     pub(super) fn nothing_given(&self) -> Given {
         let Beforehand { start, spawn, enter, .. } = &self.beforehand;
         let all = start.keys().chain(spawn.keys()).chain(enter.keys()).copied();
-        let by_scripts = all.filter(|cell| {
-            let by_game = match self.project.cells[cell.index()] {
-                Cell::Variable(id) => self.project.registry.var(id).engine_writes,
-                Cell::Private(..) => false,
-            };
-            !by_game && !self.unsettled[cell.index()] && !self.cleared[cell.index()]
-        });
-        by_scripts.filter_map(|cell| Some((cell, nothing(self.type_of(cell)?)))).collect()
+        let counts = |cell: &CellId| self.is_given_by_scripts(*cell) && !self.cleared[cell.index()];
+        all.filter(counts).filter_map(|cell| Some((cell, nothing(self.type_of(cell)?)))).collect()
+    }
+
+    /// Whether what a cell holds is told by what scripts give it, since its type has no ways of its own, the game writes it
+    /// not, and nothing of it was left unread.
+    pub(super) fn is_given_by_scripts(&self, cell: CellId) -> bool {
+        let by_game = match self.project.cells[cell.index()] {
+            Cell::Variable(id) => self.project.registry.var(id).engine_writes,
+            Cell::Private(..) => false,
+        };
+        !by_game && !self.unsettled[cell.index()] && self.type_of(cell).is_some()
     }
 
     /// The type of a cell whose start may be known not to count; `ref`s have a way of their own.

@@ -52,8 +52,8 @@ impl World<'_> {
         let mut last: FxHashMap<CellId, HandlerId> = FxHashMap::default();
         for &id in group {
             let cells: FxHashSet<CellId> = self.table(id).slots.iter().filter_map(|slot| slot.cell).collect();
-            for cell in cells.into_iter().filter(|&cell| self.can_be_led(cell)) {
-                if let Some(&by) = last.get(&cell) {
+            for cell in cells {
+                if let Some(&by) = last.get(&cell).filter(|_| self.is_given_by_scripts(cell)) {
                     leaders.entry(id).or_default().push((cell, by));
                 }
             }
@@ -64,23 +64,6 @@ impl World<'_> {
                 last.extend(self.certainly_written(id).map(|cell| (cell, id)));
             }
         }
-    }
-
-    /// Whether what a cell holds is known from what its writers leave.
-    fn can_be_led(&self, cell: CellId) -> bool {
-        let (ty, by_game) = match self.project.cells[cell.index()] {
-            Cell::Variable(id) => (self.project.registry.var(id).ty, self.project.registry.var(id).engine_writes),
-            Cell::Private(script, index) => (self.project.script(script).privates[index as usize].ty, false),
-        };
-        let is_plain = matches!(ty, Type::Int | Type::Number | Type::Bool | Type::Text | Type::Enum(_));
-        is_plain && !by_game && !self.unsettled[cell.index()] && !self.given_unread[cell.index()]
-    }
-
-    /// Whether a handler has no test or filter that may keep it from answering.
-    fn answers_each_time(&self, id: HandlerId) -> bool {
-        let (unit, handler, _) = self.parts(id);
-        let filtered = unit.handlers[self.handler(id).1].parameters.iter().any(|(_, filter)| filter.is_some());
-        handler.when.is_none() && !filtered && !self.unread_guards.contains(&id)
     }
 
     /// Whether something in a handler, or in the procedures of its script, spawns.
