@@ -33,13 +33,14 @@ fn main() {
     if options.brief {
         return;
     }
+    drop(world);
     let facts = timed("all facts", || Facts::new(&project));
     for rule in rules::all() {
         if let Some(check) = rule.check {
             let begun = Instant::now();
             let found = check(&facts).len();
             if begun.elapsed().as_millis() > 5 {
-                println!("{:>10.3} s  {} ({found})", begun.elapsed().as_secs_f64(), rule.name);
+                println!("{:>10.3} s {:>6} MB  {} ({found})", begun.elapsed().as_secs_f64(), resident(), rule.name);
             }
         }
     }
