@@ -14,6 +14,7 @@ use crate::rules::range::circles::{Test, Tests};
 use crate::rules::range::guards::{Guard, guards};
 use crate::script::ast::*;
 use crate::source::Span;
+use rayon::prelude::*;
 use rustc_hash::{FxHashMap, FxHashSet};
 
 /// All tests that always come out as `outcome`.
@@ -167,9 +168,11 @@ fn outcomes(facts: &Facts<'_>, script: ScriptId) -> FxHashMap<ExprId, Outcome> {
 
 /// The same, where all that is ever written counts, be it put right before anyone can see it.
 fn outcomes_of_all_writes(facts: &Facts<'_>, script: ScriptId, counted: Counted) -> FxHashMap<ExprId, Outcome> {
+    let handlers: Vec<_> = facts.handlers_of(script).collect();
+    let wider = handlers.par_iter().map(|handler| facts.world.outcomes_of_all_writes(handler.id, counted));
+    let wider: Vec<Option<FxHashMap<ExprId, Outcome>>> = wider.collect();
     let mut all: FxHashMap<ExprId, Outcome> = FxHashMap::default();
-    for handler in facts.handlers_of(script) {
-        let wider = facts.world.outcomes_of_all_writes(handler.id, counted);
+    for (handler, wider) in handlers.iter().zip(&wider) {
         for (&test, outcome) in wider.as_ref().unwrap_or(&handler.found.outcomes) {
             all.entry(test).or_default().take(outcome);
         }

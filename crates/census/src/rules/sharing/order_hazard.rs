@@ -77,18 +77,31 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
     let first: Vec<&str> =
         facts.project.config.order.iter().map(|script| script.path.trim_start_matches("./")).collect();
     let ordered = |handler: &HandlerView<'_, '_>| first.contains(&&*facts.project.sources.file(handler.unit.file).path);
-    let mut groups: FxHashMap<(TriggerKey, CellId), Vec<Use<'_, '_>>> = FxHashMap::default();
     // A test that means nothing may have been meant to keep the one out where the other answers.
     let readable = |handler: &HandlerView<'_, '_>| !ordered(handler) && !facts.world.tests_unread(handler.id);
-    let handlers: Vec<HandlerView<'_, '_>> = facts.handlers().filter(readable).collect();
-    let accesses: Vec<_> = handlers.par_iter().map(|handler| (key(facts, handler), early(facts, handler))).collect();
-    for (handler, (key, early)) in handlers.into_iter().zip(accesses) {
-        let Some(key) = key else { continue };
-        for (cell, accesses) in early {
-            groups.entry((key.clone(), cell)).or_default().push(Use { handler, accesses });
+    let mut answering: FxHashMap<TriggerKey, Vec<HandlerView<'_, '_>>> = FxHashMap::default();
+    for handler in facts.handlers().filter(readable) {
+        if let Some(key) = key(facts, &handler) {
+            answering.entry(key).or_default().push(handler);
         }
     }
-    groups.into_par_iter().flat_map_iter(|((_, cell), uses)| judge(facts, cell, &uses)).collect()
+    answering.into_par_iter().flat_map_iter(|(_, handlers)| together(facts, handlers)).collect()
+}
+
+/// The findings about handlers that answer one trigger. Each trigger is gone through by itself: what all handlers of a large
+/// project use at once takes a lot of room.
+fn together<'p, 'f>(facts: &'f Facts<'p>, handlers: Vec<HandlerView<'p, 'f>>) -> Vec<Finding> {
+    if handlers.iter().all(|handler| handler.script == handlers[0].script) {
+        return Vec::new();
+    }
+    let accesses: Vec<_> = handlers.par_iter().map(|handler| early(facts, handler)).collect();
+    let mut groups: FxHashMap<CellId, Vec<Use<'p, 'f>>> = FxHashMap::default();
+    for (handler, early) in handlers.into_iter().zip(accesses) {
+        for (cell, accesses) in early {
+            groups.entry(cell).or_default().push(Use { handler, accesses });
+        }
+    }
+    groups.into_par_iter().flat_map_iter(|(cell, uses)| judge(facts, cell, &uses)).collect()
 }
 
 /// Which use stands behind which tests.
