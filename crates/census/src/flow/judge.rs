@@ -21,8 +21,9 @@ use smallvec::{SmallVec, smallvec};
 /// How many things one write may make wrong before its states are no longer kept apart.
 const MOST_SPLITS: usize = 3;
 
-/// How many places one bounds at most of which it is looked at whether a write of the bound puts them right.
-const MOST_BOUNDED: usize = 100;
+/// How many places one bounds at most of which it is looked at whether a write of the bound puts them right: in a body of
+/// ordinary length, and in a long one.
+const MOST_BOUNDED: (usize, usize) = (100, 16);
 
 impl Moved {
     /// Whether moving so can take something out of its range at this end: the value itself, or what the value is the `bound` of.
@@ -94,7 +95,7 @@ impl Run<'_, '_> {
         let is_suspect = |wrong: Wrong| state.suspects.iter().any(|suspect| suspect.wrong == wrong);
         let mut right: SmallVec<[Wrong; 4]> = SmallVec::new();
         let mut broken: SmallVec<[(Wrong, Limit); 2]> = SmallVec::new();
-        let is_few = facts.bounds().len() <= MOST_BOUNDED;
+        let is_few = facts.bounds().len() <= if self.table.is_long { MOST_BOUNDED.1 } else { MOST_BOUNDED.0 };
         let leaves = |end: End| facts.is_bound(end) && moved.can_break(end, true);
         let bounded = if is_few || leaves(End::Min) || leaves(End::Max) { facts.bounds() } else { &[] };
         for &other in std::iter::once(&slot).chain(bounded).chain(&same) {

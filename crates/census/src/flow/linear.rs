@@ -40,6 +40,8 @@ const CERTAIN: Effort = Effort { depth: 3, sums: 240 };
 const BOUND: Effort = Effort { depth: 3, sums: 80 };
 /// Where two ways meet.
 const MEET: Effort = Effort { depth: 2, sums: 80 };
+/// How much fewer sums are looked at in a long body.
+const LESS_IN_LONG: u32 = 3;
 /// How many single places above a form are looked at.
 const MOST_PLACES: usize = 8;
 
@@ -547,7 +549,7 @@ impl Facts {
         }
         // Close together they are gone through far sooner, once for each sum.
         let shadows: SmallVec<[u64; MOST_FACTS]> = self.known.iter().map(|fact| fact.shadow).collect();
-        let mut budget = effort.sums;
+        let mut budget = if self.most_beside < MOST_BESIDE.0 { effort.sums / LESS_IN_LONG } else { effort.sums };
         let mut telling = Telling::default();
         let mut sums: SmallVec<[Linear; 6]> = smallvec![*form];
         let mut places: Option<Places> = None;

@@ -6,6 +6,10 @@ use super::*;
 /// How many handlers may write a cell between the one that makes it certain and the one that finds it.
 const MOST_BETWEEN: usize = 64;
 
+/// How many handlers of a script may answer one trigger, and how many steps they have all in all: each waits for the first run
+/// of the one before it.
+const MOST_IN_TURN: (usize, usize) = (16, 1000);
+
 /// By handler: the cells that it certainly finds written, each with the last handler before it that does so.
 pub(super) type Leaders = FxHashMap<HandlerId, Vec<(CellId, HandlerId)>>;
 
@@ -27,7 +31,10 @@ impl World<'_> {
             }
         }
         let mut leaders = Leaders::default();
-        groups.retain(|_, group| group.len() > 1);
+        groups.retain(|_, group| {
+            let steps: usize = group.iter().map(|&id| self.size(id)).sum();
+            (2..=MOST_IN_TURN.0).contains(&group.len()) && steps <= MOST_IN_TURN.1
+        });
         groups.values().for_each(|group| self.lead(group, &mut leaders));
         leaders
     }
