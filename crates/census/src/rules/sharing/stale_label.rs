@@ -1,7 +1,7 @@
 //! `sharing/stale-label`: a label on the screen prints a variable, a handler changes the variable, and on some way nothing prints the label again.
 
 use crate::finding::{Finding, Level, RuleName};
-use crate::flow::access::{Body, walk_behind};
+use crate::flow::access::{Access, walk_behind};
 use crate::flow::graph::{Block, Exit, Graph, Step, StepKind};
 use crate::flow::world::HandlerId;
 use crate::project::{Base, CellId, Meaning, Place, PlaceId, ProcId, ScriptId, ScriptUnit};
@@ -10,6 +10,7 @@ use crate::rules::facts::HandlerView;
 use crate::rules::{Example, Rule};
 use crate::script::ast::{ExprId, LocalKind, Trigger};
 use crate::source::Span;
+use rayon::prelude::*;
 use rustc_hash::FxHashSet;
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -58,22 +59,27 @@ on bell {
 };
 
 fn check(facts: &Facts<'_>) -> Vec<Finding> {
+    let all_writers = all_writers(facts);
+    let labels: Vec<(String, Label<'_, '_>)> = labels(facts).into_iter().collect();
+    labels.into_par_iter().flat_map_iter(|(name, label)| about(facts, &all_writers, &name, label)).collect()
+}
+
+/// The findings about one label.
+fn about<'p, 'f>(facts: &'f Facts<'p>, all_writers: &Writers, name: &str, mut label: Label<'p, 'f>) -> Vec<Finding> {
     let mut findings = Vec::new();
-    for (name, mut label) in labels(facts) {
-        add_causes(facts, &mut label);
-        let (name, label) = (&name, &label);
-        if always_printed(facts, label) || may_be_shown_unread(facts, name, label) {
+    add_causes(facts, all_writers, &mut label);
+    if always_printed(facts, &label) || may_be_shown_unread(facts, name, &label) {
+        return findings;
+    }
+    for handler in writers(facts, all_writers, &label) {
+        // What is sent that means nothing may have been meant to show it.
+        if matches!(handler.tree.trigger, Trigger::Start) || facts.world.guards_unread(handler.id) {
             continue;
         }
-        for handler in writers(facts, label) {
-            // What is sent that means nothing may have been meant to show it.
-            if matches!(handler.tree.trigger, Trigger::Start) || facts.world.guards_unread(handler.id) {
-                continue;
-            }
-            let judge = Judge { facts, handler, name, label, others: others_print(facts, &handler, name, label) };
-            if let Some((at, cell)) = judge.last_unprinted() {
-                findings.push(word(facts, handler.unit, name, at, cell));
-            }
+        let others = others_print(facts, &handler, name, &label);
+        let judge = Judge { facts, handler, name, label: &label, others };
+        if let Some((at, cell)) = judge.last_unprinted() {
+            findings.push(word(facts, handler.unit, name, at, cell));
         }
     }
     findings
@@ -174,37 +180,40 @@ fn may_keep_silent(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, label: &str
 }
 
 /// Adds the handlers that set off one that prints: by a signal, or by changing what it listens to.
-fn add_causes<'p, 'f>(facts: &'f Facts<'p>, label: &mut Label<'p, 'f>) {
+fn add_causes<'p, 'f>(facts: &'f Facts<'p>, all_writers: &Writers, label: &mut Label<'p, 'f>) {
     let mut open: Vec<HandlerId> = label.printers.iter().map(|printer| printer.id).collect();
     let mut all: BTreeSet<HandlerId> = open.iter().copied().collect();
     while let Some(id) = open.pop() {
         let handler = facts.handler(id);
         let signal = handler.unit.handlers[handler.index].signal;
         let mut causes: Vec<HandlerId> = signal.map_or_else(Vec::new, |signal| facts.senders(signal).to_vec());
-        causes.extend(changed_cell(facts, &handler).into_iter().flat_map(|cell| writers_of(facts, cell)));
+        causes.extend(changed_cell(facts, &handler).into_iter().flat_map(|cell| &all_writers[cell.index()]));
         open.extend(causes.into_iter().filter(|&cause| all.insert(cause)));
     }
     label.printers = all.into_iter().map(|id| facts.handler(id)).collect();
 }
 
-/// The handlers that write something the label prints, in script order.
-fn writers<'p, 'f>(facts: &'f Facts<'p>, label: &Label<'p, 'f>) -> Vec<HandlerView<'p, 'f>> {
-    let found: BTreeSet<HandlerId> = label.printed.iter().flat_map(|&cell| writers_of(facts, cell)).collect();
-    found.into_iter().map(|id| facts.handler(id)).collect()
+/// By cell: the handlers that write it, also by the procedures that they call, in script order.
+type Writers = Vec<Vec<HandlerId>>;
+
+fn all_writers(facts: &Facts<'_>) -> Writers {
+    let mut all = vec![Vec::new(); facts.project.cells.len()];
+    for handler in facts.handlers() {
+        let reached = |access: &&Access| access.writes() && handler.found.reached.contains_key(&access.statement);
+        for access in facts.accesses_of(&handler).filter(reached) {
+            let writers: &mut Vec<HandlerId> = &mut all[access.cell.index()];
+            if writers.last() != Some(&handler.id) {
+                writers.push(handler.id);
+            }
+        }
+    }
+    all
 }
 
-/// The handlers that write a cell, also by the procedures that they call.
-fn writers_of(facts: &Facts<'_>, cell: CellId) -> Vec<HandlerId> {
-    let mut found = Vec::new();
-    for (script, access) in facts.uses_by_id(cell).filter(|(_, access)| access.writes()) {
-        let handlers = match access.body {
-            Body::Handler(at) => at..at + 1,
-            Body::Procedure(_) => 0..facts.project.script(script).tree.handlers.len(),
-        };
-        let ids = handlers.map(|at| facts.world.handler_id(script, at));
-        found.extend(ids.filter(|id| facts.found[id.index()].reached.contains_key(&access.statement)));
-    }
-    found
+/// The handlers that write something the label prints, in script order.
+fn writers<'p, 'f>(facts: &'f Facts<'p>, all: &Writers, label: &Label<'p, 'f>) -> Vec<HandlerView<'p, 'f>> {
+    let found: BTreeSet<HandlerId> = label.printed.iter().flat_map(|cell| &all[cell.index()]).copied().collect();
+    found.into_iter().map(|id| facts.handler(id)).collect()
 }
 
 /// Whether a handler `on changed` of each cell, or a `tick` or an `every`, prints the label whatever happens.
@@ -324,6 +333,8 @@ impl Judge<'_, '_, '_> {
                 before.push(queued);
                 self.queues(step, queued)
             });
+            let calls = block.steps.iter().any(|step| matches!(step.kind, StepKind::Call(_)));
+            let mut found = false;
             for (step, &queued) in block.steps.iter().zip(&before).rev() {
                 if let StepKind::Call(call) = &step.kind
                     && let Meaning::Procedure(id) = self.handler.unit.meaning(*call)
@@ -346,6 +357,11 @@ impl Judge<'_, '_, '_> {
                     && !self.is_new(*place)
                 {
                     writes.push((step.span, cell));
+                    found = true;
+                }
+                // What stands before this in the block is either printed or not the last.
+                if (printed || found) && !calls {
+                    break;
                 }
             }
         }
@@ -414,11 +430,12 @@ impl Judge<'_, '_, '_> {
     /// For each block whether every way on from its start prints: a backward must-analysis to its greatest fixpoint.
     fn certain(&self, graph: &Graph, after: bool, stack: &mut Vec<ProcId>) -> Vec<bool> {
         let mut at_start = vec![true; graph.blocks.len()];
+        let prints = |block: &Block| block.steps.iter().any(|step| self.prints(step, stack));
+        let inside: Vec<bool> = graph.blocks.iter().map(prints).collect();
         loop {
             let mut changed = false;
             for (at, block) in graph.blocks.iter().enumerate().rev() {
-                let inside = block.steps.iter().any(|step| self.prints(step, stack));
-                let now = inside || self.at_end(block, &at_start, after);
+                let now = inside[at] || self.at_end(block, &at_start, after);
                 changed |= now != at_start[at];
                 at_start[at] = now;
             }
