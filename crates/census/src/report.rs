@@ -71,6 +71,10 @@ pub fn report(facts: &Facts<'_>) -> Report {
     let mut findings = project.findings.clone();
     findings.extend(unknown_rules(project));
     let active: Vec<_> = rules::all().into_iter().filter(|rule| levels.of(rule.name) != Level::Off).collect();
+    // Two rules ask for these: neither is to wait for the other amid work that all cores share.
+    if active.iter().any(|rule| DECIDED.contains(&rule.name.0)) {
+        facts.decided();
+    }
     let checked: Vec<Vec<Finding>> =
         active.par_iter().filter_map(|rule| rule.check).map(|check| check(facts)).collect();
     findings.extend(checked.into_iter().flatten());
@@ -128,6 +132,9 @@ fn drop_consequences(findings: &mut Vec<Finding>) {
         !(skipped || follows && causes.get(&finding.at.file).is_some_and(inside))
     });
 }
+
+/// The rules about tests that come out one way only.
+const DECIDED: [&str; 2] = ["range/always", "range/never"];
 
 /// Rules whose findings explain others at the same place.
 const CAUSES: [RuleName; 5] = [

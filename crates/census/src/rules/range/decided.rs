@@ -12,6 +12,7 @@ use crate::rules::Facts;
 use crate::rules::flow::endless_loop::endless;
 use crate::rules::range::circles::{Test, Tests};
 use crate::rules::range::guards::{Guard, guards};
+use crate::rules::range::limit_skipped::{Skip, skipped};
 use crate::script::ast::*;
 use crate::source::Span;
 use rayon::prelude::*;
@@ -57,48 +58,61 @@ impl Decided {
 /// All tests of a project that come out one way only.
 #[must_use]
 pub fn decided(facts: &Facts<'_>) -> Vec<Decided> {
-    let mut all = Vec::new();
-    let jumped_over = super::limit_skipped::skipped(facts, true);
-    let beyond = wholly_outside(facts);
-    let sent = sent_constants(facts);
-    for (script, unit) in facts.project.script_ids() {
-        let outcomes = outcomes(facts, script);
-        let is_one_way = |test: ExprId| outcome_of(unit, &outcomes, test).is_some_and(|found| found.yes != found.no);
-        let conditions: Vec<ExprId> = conditions(unit).into_iter().filter(|&test| is_one_way(test)).collect();
-        let careful: Vec<ExprId> = kind_tests(unit).filter(|&test| is_one_way(test)).collect();
-        if conditions.is_empty() && careful.is_empty() {
-            continue;
-        }
-        let excused = excused(facts, script, unit);
-        let locals = Locals::new(facts, script, &beyond, &sent);
-        // That the test of a loop without end always comes out true is that loop's mistake.
-        let endless = endless(facts, script, unit);
-        let asks_on = |test: ExprId| {
-            let span = |expr: ExprId| unit.tree.expr(expr).span;
-            endless.iter().any(|&(_, condition)| span(condition).contains(span(test)))
-        };
-        let skipped = |test: ExprId| jumped_over.iter().any(|skip| skip.is(unit, test));
-        let found = |test: ExprId| outcome_of(unit, &outcomes, test).unwrap_or_default();
-        let is_left_out = |test: ExprId| {
-            let is_skipped = skipped(test) || behind(unit, test).is_some_and(skipped);
-            excused.contains(&test) || is_skipped || found(test).yes && asks_on(test)
-        };
-        let counts = |&test: &ExprId| !is_left_out(test) && locals.depends_on_play(test);
-        let mut decided: Vec<(ExprId, bool)> =
-            conditions.into_iter().filter(counts).map(|test| (test, false)).collect();
-        decided.extend(careful.into_iter().filter(counts).map(|test| (test, true)));
-        if decided.is_empty() {
-            continue;
-        }
-        decided.sort_unstable_by_key(|&(test, _)| unit.tree.expr(test).span);
-        let wider = outcomes_of_all_writes(facts, script, Counted::Written);
-        all.extend(decided.into_iter().map(|(test, careful)| {
-            let settled = stays(unit, &wider, test, found(test).yes);
-            Decided::of(script, (test, found(test)), careful, settled)
-        }));
-    }
+    let project_wide =
+        ProjectWide { jumped_over: skipped(facts, true), beyond: wholly_outside(facts), sent: sent_constants(facts) };
+    let scripts: Vec<(ScriptId, &ScriptUnit)> = facts.project.script_ids().collect();
+    let in_script = |(script, unit)| decided_in(facts, (script, unit), &project_wide);
+    let mut all: Vec<Decided> = scripts.into_par_iter().flat_map_iter(in_script).collect();
     tell_of_circles(facts, &mut all);
     all
+}
+
+/// What the tests of all scripts are held against.
+struct ProjectWide<'f> {
+    /// The tests that steps jump over.
+    jumped_over: Vec<Skip<'f>>,
+    /// What is written with values outside its range alone.
+    beyond: FxHashSet<CellId>,
+    /// The parameters of signals that are only given constants.
+    sent: FxHashSet<(SignalId, usize)>,
+}
+
+/// The tests of a script that come out one way only.
+fn decided_in(facts: &Facts<'_>, (script, unit): (ScriptId, &ScriptUnit), known: &ProjectWide<'_>) -> Vec<Decided> {
+    let outcomes = outcomes(facts, script);
+    let is_one_way = |test: ExprId| outcome_of(unit, &outcomes, test).is_some_and(|found| found.yes != found.no);
+    let conditions: Vec<ExprId> = conditions(unit).into_iter().filter(|&test| is_one_way(test)).collect();
+    let careful: Vec<ExprId> = kind_tests(unit).filter(|&test| is_one_way(test)).collect();
+    if conditions.is_empty() && careful.is_empty() {
+        return Vec::new();
+    }
+    let excused = excused(facts, script, unit);
+    let locals = Locals::new(facts, script, &known.beyond, &known.sent);
+    // That the test of a loop without end always comes out true is that loop's mistake.
+    let endless = endless(facts, script, unit);
+    let asks_on = |test: ExprId| {
+        let span = |expr: ExprId| unit.tree.expr(expr).span;
+        endless.iter().any(|&(_, condition)| span(condition).contains(span(test)))
+    };
+    let is_jumped_over = |test: ExprId| known.jumped_over.iter().any(|skip| skip.is(unit, test));
+    let found = |test: ExprId| outcome_of(unit, &outcomes, test).unwrap_or_default();
+    let is_left_out = |test: ExprId| {
+        let is_skipped = is_jumped_over(test) || behind(unit, test).is_some_and(is_jumped_over);
+        excused.contains(&test) || is_skipped || found(test).yes && asks_on(test)
+    };
+    let counts = |&test: &ExprId| !is_left_out(test) && locals.depends_on_play(test);
+    let mut decided: Vec<(ExprId, bool)> = conditions.into_iter().filter(counts).map(|test| (test, false)).collect();
+    decided.extend(careful.into_iter().filter(counts).map(|test| (test, true)));
+    if decided.is_empty() {
+        return Vec::new();
+    }
+    decided.sort_unstable_by_key(|&(test, _)| unit.tree.expr(test).span);
+    let wider = outcomes_of_all_writes(facts, script, Counted::Written);
+    let told = decided.into_iter().map(|(test, careful)| {
+        let settled = stays(unit, &wider, test, found(test).yes);
+        Decided::of(script, (test, found(test)), careful, settled)
+    });
+    told.collect()
 }
 
 /// Whether a test still comes out one way only.
