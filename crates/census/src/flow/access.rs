@@ -11,6 +11,8 @@ use rustc_hash::{FxHashMap, FxHashSet};
 
 /// How many products are kept track of in one handler.
 pub const MOST_PRODUCTS: usize = 16;
+/// How far bounds are followed that have a bound of their own.
+const MOST_BOUNDS_ON: usize = 16;
 /// How many steps and ways a body has at most for that, and for what amounts have to do with other places.
 const LONG: usize = 600;
 
@@ -644,7 +646,7 @@ impl<'a> UsedBuilder<'a> {
     /// Adds a body.
     pub fn graph(&mut self, graph: &Graph) {
         for block in &graph.blocks {
-            self.steps += 1 + block.steps.len();
+            self.steps += block.size();
             for step in &block.steps {
                 let parts = parts(step);
                 parts.reads.iter().for_each(|&expr| self.expr(expr));
@@ -793,16 +795,16 @@ impl<'a> UsedBuilder<'a> {
         }
         let products = self.products_of_results();
         let mut places: Vec<PlaceId> = self.places.iter().copied().collect();
-        let mut at = 0;
-        while at < places.len() {
-            for end in [End::Min, End::Max] {
-                if let Some(bound) = index.bound_of(self.project, self.unit, places[at], end)
-                    && self.places.insert(bound)
-                {
-                    places.push(bound);
+        let mut from = 0;
+        for _ in 0..MOST_BOUNDS_ON {
+            let to = places.len();
+            for at in from..to {
+                for end in [End::Min, End::Max] {
+                    let bound = index.bound_of(self.project, self.unit, places[at], end);
+                    places.extend(bound.filter(|&bound| self.places.insert(bound)));
                 }
             }
-            at += 1;
+            from = to;
         }
         places.sort_unstable();
         let mut instances: Vec<InstanceId> = self.instances.into_iter().collect();

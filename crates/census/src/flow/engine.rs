@@ -63,6 +63,8 @@ const ROUNDS: u32 = 2;
 const MOST_AFRESH: u32 = 8;
 /// How many loops it may stand in for that.
 const DEEPEST_AFRESH: usize = 2;
+/// How many invariants of a variable are called to mind once it was written.
+const MOST_RECALLED: usize = 64;
 /// How many reads are remembered that locals were worked out from.
 const MOST_SOURCES: usize = 32;
 /// How many tests are remembered that flags were given.
@@ -686,7 +688,7 @@ impl<'w, 'p> Run<'w, 'p> {
     fn recall_invariants(&mut self, state: &mut State, slot: Slot) {
         let (world, table) = (self.world, self.table);
         let Some(variable) = table.slots[slot as usize].variable else { return };
-        for &at in world.invariants_of(variable) {
+        for &at in world.invariants_of(variable).iter().take(MOST_RECALLED) {
             self.assume_sound(state, at, |base| judge::concerns(world, table, slot, at, base));
         }
     }

@@ -201,6 +201,14 @@ pub struct Block {
     pub last_uses: Box<[(u32, PlaceId)]>,
 }
 
+impl Block {
+    /// How many steps and ways there are; more for each pair of loops around them.
+    #[must_use]
+    pub fn size(&self) -> usize {
+        (self.steps.len() + 1) * (1 + self.loops * self.loops.saturating_sub(1) / 2)
+    }
+}
+
 /// The graph of one body.
 #[derive(Clone, Debug)]
 pub struct Graph {
@@ -564,10 +572,10 @@ fn distinct(values: &[&ExprKind]) -> usize {
 }
 
 impl Graph {
-    /// How many steps and ways there are.
+    /// How many steps and ways there are, those inside loops within loops counted several times: so often they are gone through.
     #[must_use]
     pub fn size(&self) -> usize {
-        self.blocks.iter().map(|block| block.steps.len() + 1).sum()
+        self.blocks.iter().map(Block::size).sum()
     }
 
     /// The blocks that some way leads to from one, itself included.

@@ -479,6 +479,11 @@ impl Facts {
         self.known.is_empty()
     }
 
+    /// Forgets all of them.
+    pub fn clear(&mut self) {
+        self.known = Arc::default();
+    }
+
     /// Whether anything is known of how a slot relates to others.
     #[must_use]
     pub fn are_about(&self, slot: Slot) -> bool {

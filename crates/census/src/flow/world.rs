@@ -816,13 +816,8 @@ impl<'p> World<'p> {
         let registry = &self.project.registry;
         self.reach = (0..self.project.cells.len()).map(|at| self.start_value_of(CellId::at(at))).collect();
         for at in (0..self.unsettled.len()).filter(|&at| self.unsettled[at]) {
-            let (ty, variable) = match self.project.cells[at] {
-                Cell::Variable(id) => (registry.var(id).ty, Some(id)),
-                Cell::Private(script, index) => (self.project.script(script).privates[index as usize].ty, None),
-            };
-            let any = if let Type::Enum(id) = ty { self.any_of(id) } else { anything(ty) };
-            let inside = variable.and_then(|id| self.within_bounds(id, any.clone()));
-            self.reach[at] = inside.unwrap_or(any);
+            let any = self.any_in(CellId::at(at));
+            self.reach[at] = self.cell_within_bounds(CellId::at(at), any.clone()).unwrap_or(any);
         }
         for id in registry.var_ids().filter(|&id| registry.var(id).engine_writes) {
             self.effects[id.index()].push(Effect {
@@ -895,6 +890,15 @@ impl<'p> World<'p> {
             Value::Num(num) if !self.moved[cell.index()] && !self.unsettled[cell.index()] => num.single(),
             _ => None,
         }
+    }
+
+    /// Anything that a cell may be given, by its type.
+    pub(super) fn any_in(&self, cell: CellId) -> Value {
+        let ty = match self.project.cells[cell.index()] {
+            Cell::Variable(id) => self.project.registry.var(id).ty,
+            Cell::Private(script, index) => self.project.script(script).privates[index as usize].ty,
+        };
+        if let Type::Enum(id) = ty { self.any_of(id) } else { anything(ty) }
     }
 
     /// Anything that a variable may be given: of an enum, any of its values.

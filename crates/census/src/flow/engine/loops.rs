@@ -6,12 +6,17 @@ use crate::flow::value::is_whole;
 
 /// In how many modes a loop's head is looked at.
 const MOST_MODES: usize = 8;
+/// How many loops stand around one that is deep inside others: each round of each of them goes through it again.
+const DEEP: usize = 4;
+/// How often such loops are come to, all in all, before each is widened at once.
+const MOST_DEEP: u32 = 500;
 
 /// What was known at the heads of a body's loops, and how often each was come to; apart by the modes that numbers hang on.
 #[derive(Default)]
 pub(super) struct Heads {
     seen: FxHashMap<BlockId, SmallVec<[(State, u32); 1]>>,
     begun: FxHashMap<BlockId, u32>,
+    deep: u32,
 }
 
 impl Heads {
@@ -59,6 +64,7 @@ impl<'w> Run<'w, '_> {
     }
 
     fn come_to_head(&mut self, heads: &mut Heads, at: BlockId, block: &Block, mut next: State) -> Option<State> {
+        heads.deep += u32::from(block.loops > DEEP);
         let all = heads.seen.entry(at).or_default();
         let place = all.iter().position(|(known, _)| self.is_in_mode_of(known, &next));
         // Where there are too many, one stands for all.
@@ -72,7 +78,9 @@ impl<'w> Run<'w, '_> {
             self.relate_rounds(known, &mut next, block);
         }
         let patience = if self.most_parts > 1 { ROUNDS } else { 1 };
-        let joined = if *rounds < patience {
+        let joined = if heads.deep > MOST_DEEP {
+            self.widened_at_once(known, &next)
+        } else if *rounds < patience {
             known.clone().join(&next)
         } else if *rounds < patience * 10 {
             known.widen(&next, self.thresholds)
@@ -85,6 +93,28 @@ impl<'w> Run<'w, '_> {
         *rounds += 1;
         *known = joined.clone();
         Some(joined)
+    }
+
+    /// What is known at a loop's head where there is no time to see how far it grows: numbers may be anything that their range
+    /// allows, or anything at all where they may have left it.
+    fn widened_at_once(&self, known: &State, next: &State) -> State {
+        let apart = |state: &State| {
+            let mut state = state.clone();
+            state.facts.clear();
+            state
+        };
+        let mut wide = apart(known).widen(&apart(next), &[]);
+        for at in 0..self.table.slots.len() {
+            if let Value::Num(num) = &wide.values[at].value {
+                let all = Num::range(f64::NEG_INFINITY, f64::INFINITY, num.int);
+                wide.values[at].value = Value::Num(all);
+            }
+        }
+        let is_suspect =
+            |slot| wide.suspects.iter().any(|suspect| matches!(suspect.wrong, Wrong::Outside(at, _) if at == slot));
+        let kept: Vec<Slot> = self.table.limited.iter().copied().filter(|&slot| !is_suspect(slot)).collect();
+        kept.into_iter().for_each(|slot| self.assume_range(&mut wide, slot));
+        wide
     }
 
     /// What a loop steps by constants may keep its relation from round to round: such relations are put down as the loop is

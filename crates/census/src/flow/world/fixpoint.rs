@@ -11,6 +11,8 @@ const MOST_ROUNDS: usize = 100;
 const PATIENCE: usize = 8;
 /// How many steps and ways a quick handler and the procedures of its script have at most, all in all.
 const QUICK: usize = 200;
+/// In how many rounds a cell takes one text after another before it may hold all that it is allowed to.
+const MOST_TEXTS: usize = 64;
 /// How many turns a round has at most.
 const TURNS: usize = 32;
 /// How many handlers a turn has at least.
@@ -108,7 +110,8 @@ impl World<'_> {
         let mut run = Run::new(self, handler);
         let wanted = self.pausing[handler.index()];
         run.keep_pauses = wanted;
-        run.reached.reserve(self.size(handler));
+        let steps = self.handler_graph(handler).blocks.iter().map(|block| block.steps.len() + 1);
+        run.reached.reserve(steps.sum());
         run.handler_from_entry();
         let outlook = self.outlook(&mut run);
         let handed = self.handed_by(&mut run);
@@ -221,8 +224,11 @@ impl World<'_> {
         if let Some(value) = within.clone() {
             let stops = if age < LAST_STOPS { std::mem::take(&mut self.cell_stops[at]) } else { Vec::new() };
             let grows = seen.grows || age >= ROUNDS;
-            let next = self.grown(cell, &self.reach[at], &value, grows, &stops);
+            let mut next = self.grown(cell, &self.reach[at], &value, grows, &stops);
             if next != self.reach[at] {
+                if age >= MOST_TEXTS && matches!(next, Value::Text(_)) {
+                    next = next.join(&self.any_in(cell));
+                }
                 self.reach[at] = next;
                 changed.cells.insert(cell);
                 grown = true;
