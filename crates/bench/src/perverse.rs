@@ -7,7 +7,7 @@ use std::fmt::Write as _;
 pub type Kind = (&'static str, fn() -> Vec<File>);
 
 /// All kinds.
-pub const KINDS: [Kind; 17] = [
+pub const KINDS: [Kind; 22] = [
     ("deep branching", deep_branching),
     ("many variables in one handler", many_variables),
     ("procedures calling each other", procedures),
@@ -25,6 +25,11 @@ pub const KINDS: [Kind; 17] = [
     ("ways out of long loops", ways_out),
     ("bounds that move", moving_bounds),
     ("a flag for each countdown", countdowns),
+    ("loops in loops", loops_in_loops),
+    ("one text after another", texts),
+    ("many tokens", tokens),
+    ("many invariants", invariants),
+    ("a chain of bounds", chained_bounds),
 ];
 
 fn files(registry: String, script: String) -> Vec<File> {
@@ -248,4 +253,72 @@ fn countdowns() -> Vec<File> {
         let _ = writeln!(script, "        v{at} = 10\n        busy_{at} = true\n    }}\n}}\n");
     }
     files(world(900, "min = 0\nmax = 50"), script)
+}
+
+fn loops_in_loops() -> Vec<File> {
+    let mut script = "script all for tide\n\n".to_owned();
+    for from in 0..40 {
+        script.push_str("on bell(amount) {\n");
+        for depth in from..from + 60 {
+            let (one, other) = (depth % 20, (depth + 1) % 20);
+            let _ = writeln!(script, "repeat amount {{\nif v{one} < v{other} {{ v{one} += 1 }}\nv{other} = amount");
+        }
+        script.push_str(&"}\n".repeat(61));
+    }
+    files(world(20, "min = 0\nmax = 50"), script)
+}
+
+fn texts() -> Vec<File> {
+    let mut registry = world(5, "");
+    let values: Vec<String> = (0..3000).map(|at| format!("\"m{at}\"")).collect();
+    let _ = writeln!(
+        registry,
+        "[variables.tide.mode]\ntype = \"enum\"\nscope = \"global\"\ndefault = \"m0\"\nvalues = [{}]",
+        values.join(", ")
+    );
+    let mut script = "script all for tide\n\non bell {\nmatch mode {\n".to_owned();
+    (0..3000).for_each(|at| _ = writeln!(script, "\"m{at}\" {{ mode = \"m{}\" }}", (at + 1) % 3000));
+    script.push_str("}\n}\n");
+    (0..1500).for_each(|at| _ = writeln!(script, "on bell when mode == \"m{}\" {{\nv1 = 1\n}}\n", at * 2));
+    files(registry, script)
+}
+
+fn tokens() -> Vec<File> {
+    let mut script = "script all for tide\n\non bell {\n".to_owned();
+    for at in 0..4900 {
+        let tokens: Vec<String> = (0..60).map(|of| format!("{{v{} + v{}}}", of % 20, (of + at) % 20)).collect();
+        let _ = writeln!(script, "show label{at} \"{}\"\nv{} = 2", tokens.join(" "), at % 20);
+    }
+    script.push_str("}\n");
+    files(world(20, "min = 0\nmax = 50"), script)
+}
+
+fn invariants() -> Vec<File> {
+    let mut registry = world(20, "min = 0\nmax = 50");
+    for at in 0..3000 {
+        let (one, other, most) = (at % 20, (at * 7 + 3) % 20, 60 + at % 40);
+        let _ = writeln!(registry, "[invariants.n{at}]\nholds = \"tide.v{one} + tide.v{other} <= {most}\"");
+    }
+    let mut script = "script all for tide\n\n".to_owned();
+    for _ in 0..50 {
+        script.push_str("on bell {\n");
+        (0..40).for_each(|at| _ = writeln!(script, "if v{0} < 20 {{ v{0} += 1 }}", at % 20));
+        script.push_str("}\n");
+    }
+    files(registry, script)
+}
+
+fn chained_bounds() -> Vec<File> {
+    let mut registry = world(1, "min = 0\nmax = 50");
+    let mut script = "script all for tide\n\n".to_owned();
+    for at in 0..1000 {
+        let _ = writeln!(registry, "[variables.tide.w{at}]\ntype = \"int\"\nscope = \"global\"\ndefault = 0\nmin = 0");
+        let bound = if at == 0 { "v0".to_owned() } else { format!("w{}", at - 1) };
+        let _ = writeln!(registry, "max = \"tide.{bound}\"");
+        let _ = writeln!(
+            script,
+            "on bell(amount) {{\nw{at} = min(w{at} + amount, {bound})\nif w{at} > 3 {{ w{at} -= 1 }}\n}}"
+        );
+    }
+    files(registry, script)
 }
