@@ -9,7 +9,7 @@ const MOST_MODES: usize = 8;
 /// How many loops stand around one that is deep inside others: each round of each of them goes through it again.
 const DEEP: usize = 4;
 /// How often such loops are come to, all in all, before each is widened at once.
-const MOST_DEEP: u32 = 500;
+const MOST_DEEP: u32 = 200;
 
 /// What was known at the heads of a body's loops, and how often each was come to; apart by the modes that numbers hang on.
 #[derive(Default)]
@@ -96,24 +96,23 @@ impl<'w> Run<'w, '_> {
     }
 
     /// What is known at a loop's head where there is no time to see how far it grows: numbers may be anything that their range
-    /// allows, or anything at all where they may have left it.
-    fn widened_at_once(&self, known: &State, next: &State) -> State {
-        let apart = |state: &State| {
+    /// allows, and what is suspect is told without waiting for what comes.
+    fn widened_at_once(&mut self, known: &State, next: &State) -> State {
+        let [known, next] = [known, next].map(|state| {
             let mut state = state.clone();
             state.facts.clear();
+            self.judge_settled(&mut state);
             state
-        };
-        let mut wide = apart(known).widen(&apart(next), &[]);
-        for at in 0..self.table.slots.len() {
-            if let Value::Num(num) = &wide.values[at].value {
+        });
+        let mut wide = known.widen(&next, &[]);
+        for (slot, _) in (0..).zip(&self.table.slots) {
+            if let Value::Num(num) = &wide.value(slot).value {
                 let all = Num::range(f64::NEG_INFINITY, f64::INFINITY, num.int);
-                wide.values[at].value = Value::Num(all);
+                wide.values[slot as usize].value = Value::Num(all);
             }
+            wide.doubted.push_new(slot);
         }
-        let is_suspect =
-            |slot| wide.suspects.iter().any(|suspect| matches!(suspect.wrong, Wrong::Outside(at, _) if at == slot));
-        let kept: Vec<Slot> = self.table.limited.iter().copied().filter(|&slot| !is_suspect(slot)).collect();
-        kept.into_iter().for_each(|slot| self.assume_range(&mut wide, slot));
+        self.assume_ranges(&mut wide);
         wide
     }
 
