@@ -925,7 +925,9 @@ impl<'w, 'p> Run<'w, 'p> {
                     }
                     StepKind::Clear { target, place } => {
                         self.reach(step.span, &state);
-                        next.extend(self.clear(state, *target, *place, step.span));
+                        for state in self.apart_by_self(state, *place) {
+                            next.extend(self.clear(state, *target, *place, step.span));
+                        }
                         if self.take_dead() {
                             next.clear();
                         }
@@ -1344,11 +1346,7 @@ impl<'w, 'p> Run<'w, 'p> {
 
     /// An assignment: the states after it, where what may be wrong is told apart from what is right.
     fn assign(&mut self, state: State, assignment: &Assignment, step: &Step, next: &mut States) {
-        let ways = match self.slot(assignment.place) {
-            Some(slot) if self.most_parts > 1 => self.split_by_self(state, slot),
-            _ => smallvec![state],
-        };
-        for state in ways {
+        for state in self.apart_by_self(state, assignment.place) {
             for (state, given) in self.split_by_given(state, assignment) {
                 for state in self.assign_one(state, given, assignment, step) {
                     self.arrive(next, state);

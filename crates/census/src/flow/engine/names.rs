@@ -143,16 +143,43 @@ impl<'w> Run<'w, '_> {
 
     /// A name takes some instance, so what goes through it may be any such instance's.
     pub(super) fn bind(&mut self, state: &mut State, place: PlaceId) {
-        let Some(slot) = self.slot(place) else { return };
+        if let Some(slot) = self.hold_some(state, place) {
+            self.take_in_unseen(state, slot);
+        }
+    }
+
+    /// A name takes an instance of which nothing is known but what all have in common.
+    fn hold_some(&mut self, state: &mut State, place: PlaceId) -> Option<Slot> {
+        let slot = self.slot(place)?;
         state.values[slot as usize] = Abstract::of(Value::Ref { none: false, some: true });
         state.forget_held(slot);
         self.renew_dependents(state, slot);
+        Some(slot)
+    }
+
+    /// What goes through a name may be what this handler has written by another, and nobody else has seen yet.
+    fn take_in_unseen(&self, state: &mut State, slot: Slot) {
+        if state.unseen.is_empty() {
+            return;
+        }
+        for other in self.all_dependents(slot) {
+            let cell = self.table.slots[other as usize].cell;
+            let is_same = |write: &&Unseen| write.slot != other && self.table.slots[write.slot as usize].cell == cell;
+            let writes: SmallVec<[Slot; 4]> =
+                state.unseen.iter().filter(|_| cell.is_some()).filter(is_same).map(|write| write.slot).collect();
+            for written in writes {
+                if !self.within(state, written) {
+                    state.facts.forget(other);
+                }
+                let joined = state.value(other).join(state.value(written));
+                state.values[other as usize] = joined;
+            }
+        }
     }
 
     /// A name takes an instance that was just made, whose variables hold these values.
     pub(super) fn bind_new(&mut self, state: &mut State, place: PlaceId, values: &[Option<Value>]) {
-        self.bind(state, place);
-        let Some(slot) = self.slot(place).filter(|_| self.counted.is_none()) else { return };
+        let Some(slot) = self.hold_some(state, place).filter(|_| self.counted.is_none()) else { return };
         for &other in self.table.slots[slot as usize].dependents() {
             if let Some(Some(new)) = values.get(other as usize) {
                 let value = &mut state.values[other as usize].value;
@@ -164,14 +191,7 @@ impl<'w> Run<'w, '_> {
 
     /// What goes through a name that takes another instance can be anything of that instance's again.
     pub(super) fn renew_dependents(&mut self, state: &mut State, slot: Slot) {
-        let mut all: Vec<Slot> = Vec::new();
-        let mut open = vec![slot];
-        while let Some(at) = open.pop() {
-            for &other in self.table.slots[at as usize].dependents() {
-                all.push(other);
-                open.push(other);
-            }
-        }
+        let all = self.all_dependents(slot);
         self.release(state, slot);
         all.iter().for_each(|&other| self.release(state, other));
         self.leave_behind(state, |holder| holder == slot || all.contains(&holder));
@@ -185,6 +205,19 @@ impl<'w> Run<'w, '_> {
         }
         all.iter().for_each(|&other| self.assume_range(state, other));
         all.iter().for_each(|&other| self.assume_margin(state, other));
+    }
+
+    /// All that goes through a name, also through another that goes through it.
+    fn all_dependents(&self, slot: Slot) -> Vec<Slot> {
+        let mut all: Vec<Slot> = Vec::new();
+        let mut open = vec![slot];
+        while let Some(at) = open.pop() {
+            for &other in self.table.slots[at as usize].dependents() {
+                all.push(other);
+                open.push(other);
+            }
+        }
+        all
     }
 
     /// A name that takes another's instance takes over what is known of its variables.
@@ -201,6 +234,7 @@ impl<'w> Run<'w, '_> {
             return;
         }
         self.renew_dependents(state, slot);
+        self.take_in_unseen(state, slot);
         let from = match self.unit.meaning(value) {
             Meaning::Value(place) => Base::Held(place),
             Meaning::Own => self.own_base(),
@@ -226,7 +260,14 @@ impl<'w> Run<'w, '_> {
     }
 
     /// A write through a name that may hold the script's own instance, or the other way round, is looked at for either case.
-    pub(super) fn split_by_self(&self, state: State, slot: Slot) -> SmallVec<[State; 2]> {
+    pub(super) fn apart_by_self(&self, state: State, place: PlaceId) -> SmallVec<[State; 2]> {
+        match self.slot(place) {
+            Some(slot) if self.most_parts > 1 => self.split_by_self(state, slot),
+            _ => smallvec![state],
+        }
+    }
+
+    fn split_by_self(&self, state: State, slot: Slot) -> SmallVec<[State; 2]> {
         let mut holders = self.table.beside_self(slot).map(|(_, holder)| holder);
         let Some(holder) = holders.find(|&holder| state.holds_self(holder).is_none()) else {
             return smallvec![state];

@@ -109,3 +109,29 @@ proc sum_of(there: bool) -> int {
 "],
     );
 }
+
+#[test]
+fn loops_far_inside_loops_are_left_alone_where_they_are_guarded() {
+    let nested = |inner: &str, mark: &str| {
+        let begins: String =
+            (0..60).map(|_| format!("repeat 3 {{\nif load < 6 {{ load += 1 }}\n{inner}{mark}\n")).collect();
+        format!("script deep for tide\n\non bell {{\n{begins}{}}}\n", "}\n".repeat(60))
+    };
+    let state = "[variables]\ntide.load = { type = \"int\", scope = \"global\", default = 0, min = 0, max = 6, engine = \"reads\" }\ntide.spare = { type = \"int\", scope = \"global\", default = 0, min = 0, max = 6, engine = \"reads\" }\n";
+    expect_in_scripts(state, &[&nested("if load > 0 { load -= 1 }", "")]);
+    expect_in_scripts(state, &[&nested("spare += 1", " // ~ range/can-exceed")]);
+}
+
+#[test]
+fn one_mode_after_another_is_come_to_however_many_there_are() {
+    let names: Vec<String> = (0..90).map(|at| format!("\"m{at}\"")).collect();
+    let state = format!(
+        "[variables]\ntide.mode = {{ type = \"enum\", values = [{}], scope = \"global\", default = \"m0\", engine = \"reads\" }}\ntide.load = {{ type = \"int\", scope = \"global\", default = 0, max = 6, engine = \"reads\" }}\n",
+        names.join(", ")
+    );
+    let steps: String = (0..89).map(|at| format!("\"m{at}\" {{ mode = \"m{}\" }}\n", at + 1)).collect();
+    let script = format!(
+        "script modes for tide\n\non bell {{\nmatch mode {{\n{steps}\"m89\" {{ load += 1 }} // ~ range/can-exceed\n}}\n}}\n"
+    );
+    expect_in_scripts(&state, &[&script]);
+}

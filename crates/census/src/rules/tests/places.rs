@@ -400,3 +400,27 @@ on touched(other: parcel) {
         "    for boat in mailboat {\n        remove boat\n    }\n    free_boat.load += 1 // ~ init/empty-ref\n",
     );
 }
+
+/// A script for the mail boats, of which there are many.
+fn boats(body: &str) {
+    let state =
+        format!("{STATE}[variables.mailboat.stock]\ntype = \"int\"\nscope = \"instance\"\ndefault = 1\nmin = 0\n");
+    let script = format!("script boats for mailboat\n\non bell {{\n{body}    show \"{{stock}} left\"\n}}\n");
+    expect_in_scripts(&state, &[&script]);
+}
+
+#[test]
+fn a_name_may_hold_the_very_instance_that_was_just_written() {
+    boats(
+        "stock = 9\nfor boat in mailboat {\nnote \"{10 / (9 - boat.stock):1}\" // ~ range/divide-by-zero\n}\nstock = 1\n",
+    );
+    boats("stock = 9\nfor boat in mailboat {\nif boat.stock == 9 { note \"full\" }\n}\nstock = 1\n");
+    boats("clear stock\nfor boat in mailboat {\nnote \"{boat.stock}\" // ~ init/read-before-set\n}\nstock = 1\n");
+    boats(
+        "let boat = tide.flagship\nif boat is none { return }\nstock = 9\nboat = tide.flagship\nif boat is none { return }\nnote \"{10 / (9 - boat.stock):1}\" // ~ range/divide-by-zero\nstock = 1\n",
+    );
+    // What was put right before, and a new one, which is another.
+    boats("stock = 0\nstock += 1\nfor boat in mailboat {\nnote \"{10 / boat.stock:1}\"\n}\n");
+    boats("stock = 0\nspawn mailboat as boat\nnote \"{10 / boat.stock:1}\"\nstock = 1\n");
+    boats("for boat in mailboat {\nclear boat.stock\nboat.stock = 1\n}\n");
+}
