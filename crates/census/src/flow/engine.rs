@@ -926,7 +926,8 @@ impl<'w, 'p> Run<'w, 'p> {
                     StepKind::Clear { target, place } => {
                         self.reach(step.span, &state);
                         for state in self.apart_by_self(state, *place) {
-                            next.extend(self.clear(state, *target, *place, step.span));
+                            let cleared = self.clear(state, *target, *place, step.span);
+                            cleared.into_iter().for_each(|state| self.arrive(&mut next, state));
                         }
                         if self.take_dead() {
                             next.clear();

@@ -424,3 +424,16 @@ fn a_name_may_hold_the_very_instance_that_was_just_written() {
     boats("stock = 0\nspawn mailboat as boat\nnote \"{10 / boat.stock:1}\"\nstock = 1\n");
     boats("for boat in mailboat {\nclear boat.stock\nboat.stock = 1\n}\n");
 }
+
+#[test]
+fn many_names_that_are_cleared_through_do_not_double_the_ways() {
+    let each = |line: &dyn Fn(usize) -> String| (0..40).map(line).collect::<String>();
+    let script = format!(
+        "script boats for mailboat\n\n{}\non touched(other: mailboat) {{\n{}}}\n\non bell {{\n{}{}    note \"{{load}}\" // ~ init/read-before-set\n    load = 1\n}}\n",
+        each(&|at| format!("private boat_of_{at}: mailboat\n")),
+        each(&|at| format!("boat_of_{at} = other\n")),
+        each(&|at| format!("if boat_of_{at} is none {{ return }}\n")),
+        each(&|at| format!("clear boat_of_{at}.load\n")),
+    );
+    judged(&[&script]);
+}
