@@ -563,7 +563,10 @@ impl<'w, 'p> Run<'w, 'p> {
         let Some(cell) = facts.cell.filter(|_| self.counted.is_none()) else { return };
         for (end, limit, sign) in facts.limits() {
             let margin = self.world.margin(cell, end);
-            let is_unseen = |cell| state.unseen.iter().any(|write| self.table.slots[write.slot as usize].cell == cell);
+            let is_unseen = |cell: Option<CellId>| {
+                let goes = cell.is_some_and(|cell| self.world.finds_what_goes(self.handler, cell));
+                goes || state.unseen.iter().any(|write| self.table.slots[write.slot as usize].cell == cell)
+            };
             if let Some(Limit::Slot(bound)) = limit
                 && margin < 0.0
                 && self.is_there(state, slot)

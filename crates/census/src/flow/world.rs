@@ -21,6 +21,7 @@ mod margins;
 mod modes;
 mod once;
 mod outlook;
+mod overwritten;
 mod partings;
 mod questions;
 mod quiet;
@@ -204,6 +205,8 @@ pub struct World<'p> {
     keepers: quiet::Keepers,
     /// What handlers find written by others that answer the same trigger before them.
     leaders: led::Leaders,
+    /// Who writes over what others leave, before anybody else can look.
+    overwriters: overwritten::Overwriters,
     /// All who send them.
     sending: silenced::Sending,
     /// The signals before which their sender may have found something out.
@@ -325,6 +328,7 @@ impl<'p> World<'p> {
             senders: FxHashMap::default(),
             keepers: quiet::Keepers::default(),
             leaders: led::Leaders::default(),
+            overwriters: overwritten::Overwriters::default(),
             sending: silenced::Sending::default(),
             handovers: FxHashMap::default(),
             handed: FxHashMap::default(),
@@ -407,6 +411,7 @@ impl<'p> World<'p> {
         world.margins = world.find_margins();
         world.keepers = world.find_keepers();
         world.leaders = world.find_leaders();
+        world.overwriters = world.find_overwriters();
         world.sending = world.find_sending();
         world.handovers = world.find_handovers();
         world

@@ -16,6 +16,8 @@ pub enum Parting {
     Restarted,
     /// It stays, but what it holds does not: that is dealt with in answer to a signal.
     Answered,
+    /// It stays, but a later handler that answers the same trigger writes over what it holds.
+    Overwritten,
 }
 
 /// What a handler writes last to a place.
@@ -65,6 +67,7 @@ impl Run<'_, '_> {
     /// for them, nor what the answer to a signal deals with.
     pub(super) fn part_before_others(&mut self, state: &mut State) {
         self.part_from_answered(state);
+        self.part_from_overwritten(state);
         let trigger = &self.world.parts(self.handler).1.trigger;
         let is_leaving = matches!(trigger, Trigger::Leave) && !state.waited && !state.later;
         if state.went || is_leaving {
@@ -87,6 +90,18 @@ impl Run<'_, '_> {
                 sent.iter().any(|&sent| run.world.is_settled_by(run.handler, sent, cell, own))
             };
             run.cell_of(slot).is_some_and(settled)
+        });
+    }
+
+    fn part_from_overwritten(&mut self, state: &mut State) {
+        // What comes after a wait comes after that trigger.
+        if state.waited || state.later {
+            return;
+        }
+        self.part(state, Parting::Overwritten, |run, slot| {
+            let own = run.is_own_slot(slot);
+            let by_name = matches!(run.table.slots[slot as usize].base, Some(Base::Held(_) | Base::Some));
+            !by_name && run.cell_of(slot).is_some_and(|cell| run.world.is_overwritten(run.handler, cell, own))
         });
     }
 

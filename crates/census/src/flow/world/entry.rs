@@ -146,6 +146,9 @@ impl World<'_> {
         if let Some(fresh) = self.fresh_value(handler, cell, base) {
             value = value.meet(&fresh).unwrap_or(value);
         }
+        for left in self.left_until_overwritten(handler, cell) {
+            value = value.join(left);
+        }
         if let Value::Ref { none, .. } = &mut value {
             let of = match facts.ty {
                 Type::Ref(of) => of,
@@ -167,8 +170,7 @@ impl World<'_> {
             facts.variable.is_some_and(stands_in) && !self.assigned_before(handler, cell, base) && led.is_none();
         // What nobody has come to give a value has none.
         let unset = led.map_or_else(|| self.may_be_unset(handler, cell, base, facts.ty), |(_, clears)| clears);
-        let set =
-            !unset || !is_nothing(&self.reach[cell.index()]) || self.left_at_parting(handler, cell).next().is_some();
+        let set = !unset || !is_nothing(&self.reach[cell.index()]) || self.finds_what_goes(handler, cell);
         Abstract { unset, set, stand_in, ..Abstract::of(value) }
     }
 

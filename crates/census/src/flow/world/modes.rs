@@ -553,7 +553,7 @@ impl World<'_> {
     #[must_use]
     pub fn may_be_parted(&self, handler: HandlerId, pair: PairId) -> bool {
         let Pair { mode, number, .. } = self.modes[pair.index()];
-        [mode, number].into_iter().any(|cell| self.left_at_parting(handler, cell).next().is_some())
+        [mode, number].into_iter().any(|cell| self.finds_what_goes(handler, cell))
     }
 }
 

@@ -22,6 +22,7 @@ impl World<'_> {
             && match parting {
                 Parting::Restarted => !self.fresh_at_start(cell),
                 Parting::Answered => self.restarts, // What is queued is dropped then.
+                Parting::Overwritten => false,
                 Parting::Removed | Parting::Left => true,
             };
         if self.unsettled[cell.index()] || stays {
@@ -36,6 +37,7 @@ impl World<'_> {
                 (apart || matches!(trigger, Trigger::Removed)) && !self.lingering.contains(&actor)
             }
             (Parting::Restarted | Parting::Answered, _) => apart,
+            (Parting::Overwritten, _) => self.overwriter(handler, cell).is_some(),
             (Parting::Left, Home::Scene) => apart || matches!(trigger, Trigger::Leave),
             (Parting::Left, Home::Instance(actor)) => {
                 (apart || matches!(trigger, Trigger::Leave)) && self.go_along(actor)
@@ -68,12 +70,33 @@ impl World<'_> {
 
     /// What a handler can find in a cell beside what lasts.
     pub(super) fn left_at_parting(&self, handler: HandlerId, cell: CellId) -> impl Iterator<Item = &Value> {
-        let known = self.partings.get(&cell).into_iter().flatten();
-        known.filter(move |&&(by, parting, _)| self.sees_parting(by, parting, handler)).map(|(_, _, left)| left)
+        self.left_with(handler, cell, |_| true)
     }
 
-    /// Whether a handler's turn can come between a parting and the end of what goes.
-    fn sees_parting(&self, by: HandlerId, parting: Parting, handler: HandlerId) -> bool {
+    /// What of that is there also where everything was made anew just before: what a later handler will write over.
+    pub(super) fn left_until_overwritten(&self, handler: HandlerId, cell: CellId) -> impl Iterator<Item = &Value> {
+        self.left_with(handler, cell, |parting| parting == Parting::Overwritten)
+    }
+
+    fn left_with(
+        &self,
+        handler: HandlerId,
+        cell: CellId,
+        meant: impl Fn(Parting) -> bool,
+    ) -> impl Iterator<Item = &Value> {
+        let known = self.partings.get(&cell).into_iter().flatten();
+        let is_seen = move |by, parting| meant(parting) && self.sees_parting(by, cell, parting, handler);
+        known.filter(move |&&(by, parting, _)| is_seen(by, parting)).map(|(_, _, left)| left)
+    }
+
+    /// Whether a handler can find in a cell what does not last.
+    #[must_use]
+    pub fn finds_what_goes(&self, handler: HandlerId, cell: CellId) -> bool {
+        self.left_at_parting(handler, cell).next().is_some()
+    }
+
+    /// Whether a handler's turn can come between a parting from a cell and the end of what goes.
+    fn sees_parting(&self, by: HandlerId, cell: CellId, parting: Parting, handler: HandlerId) -> bool {
         let trigger = &self.parts(handler).1.trigger;
         match (parting, trigger) {
             (Parting::Removed, Trigger::Removed) => {
@@ -81,6 +104,12 @@ impl World<'_> {
             }
             (Parting::Removed, _) => false,
             (Parting::Answered, _) => self.comes_before_answer(by, handler),
+            (Parting::Overwritten, Trigger::Spawn) => {
+                self.parts(handler).0.owner.is_none_or(|owner| self.is_spawned(owner))
+            }
+            (Parting::Overwritten, _) => {
+                self.may_follow(by, handler) && self.overwriter(by, cell).is_none_or(|last| handler <= last)
+            }
             (Parting::Left, Trigger::Leave) if matches!(self.parts(by).1.trigger, Trigger::Leave) => {
                 self.may_follow(by, handler)
             }

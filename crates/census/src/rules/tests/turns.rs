@@ -1,10 +1,12 @@
-//! Handlers of a script that answer one trigger, one after the other: what the first certainly writes is what the next finds.
+//! Handlers that answer one trigger, one after the other: what the first certainly writes is what the next finds, and what the
+//! last one writes over nobody else does.
 
 use crate::rules::testing::expect_in_scripts;
 
 const STATE: &str = r#"[variables]
 office.queue = { type = "int", scope = "global", default = 0, min = 0, max = 6, engine = "reads" }
 office.last = { type = "int", scope = "global", engine = "reads" }
+office.shares = { type = "int", scope = "global", default = 3, min = 0, max = 6, engine = "reads", writers = ["*"] }
 office.open = { type = "bool", scope = "global", default = false, engine = "reads" }
 parcel.weight = { type = "int", scope = "instance", default = 1, min = 0, max = 6, engine = "reads", writers = ["*"] }
 "#;
@@ -53,4 +55,47 @@ fn each_instance_finds_its_own() {
     // The others had their turn before, and may all have reached for the same one.
     let others = "on bell {\n    for other in parcel {\n        other.weight += 1 // ~ range/can-exceed\n    }\n}\n";
     expect_in_scripts(STATE, &[&script(others)]);
+}
+
+const SHARED_OUT: &str = "on every 2s { note \"{6 / office.shares}\" }";
+const DIVIDES: &str = "// ~ range/divide-by-zero";
+
+#[test]
+fn what_a_later_one_writes_over_does_not_last() {
+    let lasts = |handlers: &str| expect(&format!("{handlers}{SHARED_OUT} {DIVIDES}\n"));
+    let goes = |handlers: &str| expect(&format!("{handlers}{SHARED_OUT}\n"));
+    goes("on bell { shares = 0 }\non bell { shares = 4 }\n");
+    goes("on start { shares = 0 }\non start { shares = 4 }\n");
+    goes("on bell {\n    shares = 0\n    wait 1s\n}\non bell { shares = 4 }\n");
+    goes(&format!(
+        "on bell {{ shares = 0 }}\n{} {DIVIDES}\non bell {{ shares = 4 }}\n",
+        SHARED_OUT.replace("every 2s", "bell")
+    ));
+    lasts("on bell { shares = 4 }\non bell { shares = 0 }\n");
+    lasts("on bell {\n    wait 1s\n    shares = 0\n}\non bell { shares = 4 }\n");
+    lasts("on bell { shares = 0 }\non bell {\n    wait 1s\n    shares = 4\n}\n");
+    lasts("on bell { shares = 0 }\non bell { if open { shares = 4 } }\non touched { open = not open }\n");
+    lasts("on bell { shares = 0 }\non bell { shares = shares }\n");
+}
+
+#[test]
+fn what_is_spawned_meanwhile_sees_it() {
+    let spawned = format!("script b for parcel\n\n{} {DIVIDES}\n", SHARED_OUT.replace("every 2s", "spawn"));
+    let handlers = office("on bell { shares = 0 }\non bell { spawn parcel }\non bell { shares = 4 }\n");
+    expect_in_scripts(STATE, &[&handlers, &spawned]);
+}
+
+#[test]
+fn another_script_may_make_it_certain() {
+    let by = |owner: &str, handlers: &str| format!("script b for {owner}\n\n{handlers}\n");
+    let hazard = "// ~ sharing/order-hazard";
+    let bell = SHARED_OUT.replace("every 2s", "bell");
+    let emptied = "on bumped { shares = 0 }\n";
+    let system = office(&format!("on bell {{ shares = 4 }}\n{emptied}"));
+    expect_in_scripts(STATE, &[&system, &by("tide", &format!("{bell} {hazard}"))]);
+    expect_in_scripts(STATE, &[&system, &by("parcel", &format!("{bell} {hazard}"))]);
+    // There may be no parcel that answers.
+    let actor = by("parcel", "on bell { office.shares = 4 }");
+    let second = office(&format!("{emptied}{bell} // ~ range/divide-by-zero sharing/order-hazard\n"));
+    expect_in_scripts(STATE, &[&actor, &second]);
 }
