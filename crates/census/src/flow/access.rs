@@ -1,6 +1,7 @@
 //! Who reads and who writes what, and where: the plain facts, without values.
 
 use super::graph::{Block, Exit, Graph, Step, StepKind, Waiting};
+use super::linear::BodyLength;
 use super::terms::{is_abs, is_product_of_local, is_quotient, is_term, times_call, useful};
 use crate::project::builtin::Builtin;
 use crate::project::{Base, CellId, Meaning, Place, PlaceId, ProcId, Project, ScriptUnit};
@@ -13,8 +14,6 @@ use rustc_hash::{FxHashMap, FxHashSet};
 pub const MOST_PRODUCTS: usize = 16;
 /// How far bounds are followed that have a bound of their own.
 const MOST_BOUNDS_ON: usize = 16;
-/// How many steps and ways a body has at most for that, and for what amounts have to do with other places.
-const LONG: usize = 600;
 
 /// Calls `visit` for an expression and all inside it, the outer before the inner.
 pub fn walk_expr(unit: &ScriptUnit, expr: ExprId, visit: &mut impl FnMut(ExprId)) {
@@ -534,8 +533,8 @@ pub struct Used {
     pub terms: Vec<Vec<ExprId>>,
     /// The calls of procedures whose number is multiplied with a place, with a name of that.
     pub products: Vec<(ExprId, ExprId)>,
-    /// Whether there are so many steps that neither products nor amounts are kept track of.
-    pub is_long: bool,
+    /// How long the bodies are: in long ones neither products nor amounts are kept track of.
+    pub length: BodyLength,
 }
 
 /// Collects what a handler and the procedures that it calls use.
@@ -789,8 +788,8 @@ impl<'a> UsedBuilder<'a> {
             }
         }
         extra.into_iter().for_each(|place| self.place(place));
-        let is_long = self.steps > LONG;
-        if is_long {
+        let length = BodyLength::of(self.steps);
+        if length == BodyLength::Long {
             self.leave_out_products();
         }
         let products = self.products_of_results();
@@ -815,7 +814,7 @@ impl<'a> UsedBuilder<'a> {
         let Self { results, rounds, rounds_over, mut flags, amounts, begun, computed, .. } = self;
         // One of a few numbers tells which way was taken, as a `bool` does.
         flags.extend(amounts.iter().filter(|place| begun.contains(place) && !computed.contains(place)));
-        Used { places, results, instances, counted, rounds, rounds_over, flags, amounts, terms, products, is_long }
+        Used { places, results, instances, counted, rounds, rounds_over, flags, amounts, terms, products, length }
     }
 }
 

@@ -25,7 +25,7 @@ use super::eval::{Split, anything, ways};
 use super::forms::{Forms, narrowed};
 use super::graph::{Block, BlockId, Exit, Graph, Offer, Step, StepKind, Waiting};
 use super::judge::{self, is_free};
-use super::linear::{Facts, Linear, Slot};
+use super::linear::{BodyLength, Facts, Linear, Slot};
 use super::shared::Shared;
 use super::state::{Known, PendingStep, PutOff, Source, State, Suspect, Unseen, Values, Wrong};
 use super::trend::Moved;
@@ -517,7 +517,7 @@ impl<'w, 'p> Run<'w, 'p> {
             (0..self.table.slots.len()).map(|at| self.world.entry_value(self.handler, &self.table.slots[at])).collect();
         let known = Known {
             values,
-            facts: if self.table.is_long { Facts::of_long_body() } else { Facts::default() },
+            facts: Facts::of_body(self.table.length),
             tests: Shared::default(),
             unequal: Shared::default(),
             terms: Shared::default(),
@@ -866,7 +866,8 @@ impl<'w, 'p> Run<'w, 'p> {
             self.in_loop = called_in_loop || block.loops > 0 || block.loop_head;
             let states = if block.loop_head { self.at_head(&mut heads, at, block, states) } else { states };
             heads.begin(block);
-            for state in states {
+            for mut state in states {
+                self.tell_where_many(&mut state);
                 for state in self.steps(state, block) {
                     let (mark, before) = (self.given.len(), left.len());
                     let ways = self.exit(graph, at, state, &mut left);

@@ -6,7 +6,7 @@
 //! inside to outside, on the way that was taken.
 
 use super::engine::{Event, Limit, Move, Run, SlotFacts, SlotTable};
-use super::linear::{Linear, Slot};
+use super::linear::{BodyLength, Linear, Slot};
 use super::shared::Shared;
 use super::state::{State, Suspect, Wrong};
 use super::trend::Moved;
@@ -15,11 +15,14 @@ use super::world::World;
 use crate::project::Base;
 use crate::registry::{End, InvariantId, Overflow, Scope};
 use crate::source::Span;
-use rustc_hash::FxHashSet;
+use rustc_hash::{FxHashMap, FxHashSet};
 use smallvec::{SmallVec, smallvec};
 
 /// How many things one write may make wrong before its states are no longer kept apart.
 const MOST_SPLITS: usize = 3;
+
+/// How many suspects are followed in all, and beyond that of what is wrong in one way.
+const MOST_SUSPECTS: (usize, usize) = (96, 2);
 
 /// How many places one bounds at most of which it is looked at whether a write of the bound puts them right: in a body of
 /// ordinary length, and in a long one.
@@ -95,7 +98,8 @@ impl Run<'_, '_> {
         let is_suspect = |wrong: Wrong| state.suspects.iter().any(|suspect| suspect.wrong == wrong);
         let mut right: SmallVec<[Wrong; 4]> = SmallVec::new();
         let mut broken: SmallVec<[(Wrong, Limit); 2]> = SmallVec::new();
-        let is_few = facts.bounds().len() <= if self.table.is_long { MOST_BOUNDED.1 } else { MOST_BOUNDED.0 };
+        let is_few =
+            facts.bounds().len() <= if self.table.length == BodyLength::Long { MOST_BOUNDED.1 } else { MOST_BOUNDED.0 };
         let leaves = |end: End| facts.is_bound(end) && moved.can_break(end, true);
         let bounded = if is_few || leaves(End::Min) || leaves(End::Max) { facts.bounds() } else { &[] };
         for &other in std::iter::once(&slot).chain(bounded).chain(&same) {
@@ -251,6 +255,17 @@ impl Run<'_, '_> {
             self.set_right(state, wrong);
             self.doubt(state, wrong);
         }
+    }
+
+    /// Where very many writes are suspect, what many of them may have made wrong is told at once: to see which of it is put
+    /// right later is not worth what it takes.
+    pub(super) fn tell_where_many(&mut self, state: &mut State) {
+        if state.suspects.len() <= MOST_SUSPECTS.0 {
+            return;
+        }
+        let mut counts: FxHashMap<Wrong, usize> = FxHashMap::default();
+        state.suspects.iter().for_each(|suspect| *counts.entry(suspect.wrong).or_default() += 1);
+        self.tell_suspects(state, |wrong| counts.get(&wrong).is_some_and(|&count| count > MOST_SUSPECTS.1));
     }
 
     /// What is known of these slots from here on takes a fault not to have happened.

@@ -19,8 +19,6 @@ pub type Ends<'a> = &'a dyn Fn(Slot) -> (f64, f64);
 const FRESH: Slot = Slot::MAX;
 /// How many facts are kept: in a long body there are many places, each beside its own bound.
 const MOST_FACTS: usize = 128;
-/// How many facts are kept that have a place in common with a new one: in a body of ordinary length, and in a long one.
-const MOST_BESIDE: (usize, usize) = (60, 16);
 /// How many terms a fact may have.
 const MOST_TERMS: usize = 4;
 /// How far sums of facts are followed.
@@ -40,10 +38,50 @@ const CERTAIN: Effort = Effort { depth: 3, sums: 240 };
 const BOUND: Effort = Effort { depth: 3, sums: 80 };
 /// Where two ways meet.
 const MEET: Effort = Effort { depth: 2, sums: 80 };
-/// How much fewer sums are looked at in a long body.
-const LESS_IN_LONG: u32 = 3;
 /// How many single places above a form are looked at.
 const MOST_PLACES: usize = 8;
+
+/// How long a body is: the longer, the less is kept of what places have to do with each other.
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Debug, Default)]
+pub enum BodyLength {
+    /// As nearly all are.
+    #[default]
+    Ordinary,
+    /// Where many places are, much can be said of them, and little of that is ever asked.
+    Middling,
+    /// Beyond what anybody writes by hand.
+    Long,
+}
+
+impl BodyLength {
+    /// Of a body with so many steps and ways, those in loops counted as often as they are gone through.
+    #[must_use]
+    pub fn of(steps: usize) -> Self {
+        match steps {
+            0..=150 => Self::Ordinary,
+            151..=600 => Self::Middling,
+            _ => Self::Long,
+        }
+    }
+
+    /// How many facts are kept that have a place in common with a new one.
+    fn most_beside(self) -> usize {
+        match self {
+            Self::Ordinary => 60,
+            Self::Middling => 20,
+            Self::Long => 16,
+        }
+    }
+
+    /// How many sums are looked at.
+    fn sums(self, effort: Effort) -> u32 {
+        match self {
+            Self::Ordinary => effort.sums,
+            Self::Middling => effort.sums / 2,
+            Self::Long => effort.sums / 3,
+        }
+    }
+}
 
 /// Where among many sums each stands, by its terms: a table with open addressing (W. W. Peterson, "Addressing for
 /// random-access storage", 1957) that holds one more than the place.
@@ -452,25 +490,19 @@ impl Telling {
 }
 
 /// Inequalities that hold.
-#[derive(Clone, PartialEq, Debug)]
+#[derive(Clone, PartialEq, Debug, Default)]
 pub struct Facts {
     /// Shared between the states that know the same, since most branches leave it as it is.
     known: Arc<Vec<Fact>>,
-    /// How many are kept that have a place in common with a new one.
-    most_beside: usize,
-}
-
-impl Default for Facts {
-    fn default() -> Self {
-        Self { known: Arc::default(), most_beside: MOST_BESIDE.0 }
-    }
+    /// That of the body.
+    length: BodyLength,
 }
 
 impl Facts {
-    /// Those of a body so long that few can be kept of each place.
+    /// None yet, in a body of some length.
     #[must_use]
-    pub fn of_long_body() -> Self {
-        Self { most_beside: MOST_BESIDE.1, ..Self::default() }
+    pub fn of_body(length: BodyLength) -> Self {
+        Self { length, ..Self::default() }
     }
 
     /// Whether nothing is known.
@@ -493,7 +525,7 @@ impl Facts {
     /// Adds `form ≤ 0`.
     pub fn add(&mut self, form: Linear) {
         let fact = Fact::new(form);
-        if let Some(change) = change_by(&self.known, &fact, self.most_beside) {
+        if let Some(change) = change_by(&self.known, &fact, self.length.most_beside()) {
             change.apply(Arc::make_mut(&mut self.known), fact);
         }
     }
@@ -554,7 +586,7 @@ impl Facts {
         }
         // Close together they are gone through far sooner, once for each sum.
         let shadows: SmallVec<[u64; MOST_FACTS]> = self.known.iter().map(|fact| fact.shadow).collect();
-        let mut budget = if self.most_beside < MOST_BESIDE.0 { effort.sums / LESS_IN_LONG } else { effort.sums };
+        let mut budget = self.length.sums(effort);
         let mut telling = Telling::default();
         let mut sums: SmallVec<[Linear; 6]> = smallvec![*form];
         let mut places: Option<Places> = None;
@@ -748,13 +780,13 @@ impl Facts {
         let sums = above.iter().flat_map(|a| below.iter().map(move |b| a.plus(b, 1.0))).filter(|sum| keep(sum));
         let mut known = Vec::with_capacity(self.known.len() + new.len());
         for fact in sums.chain(new.iter().filter(without).copied()) {
-            take_in(&mut known, fact.rename(FRESH, slot), self.most_beside);
+            take_in(&mut known, fact.rename(FRESH, slot), self.length.most_beside());
         }
         let fresh = known.len();
         for fact in others {
             // Two facts that were known before have different terms.
             if known.len() >= MOST_FACTS || known[..fresh].iter().any(|known| known.is_about(fact)) {
-                take_in(&mut known, fact.form, self.most_beside);
+                take_in(&mut known, fact.form, self.length.most_beside());
             } else {
                 known.push(*fact);
             }
@@ -792,7 +824,7 @@ impl Facts {
         };
         let mut take = |form: Linear| {
             if in_loop && form.is_octagonal() || form.highest(&both) > 0.0 {
-                take_in(&mut joined, form, self.most_beside);
+                take_in(&mut joined, form, self.length.most_beside());
             }
         };
         for (_, fact) in self.known.iter().enumerate().filter(|&(at, _)| !mine.has(at)) {

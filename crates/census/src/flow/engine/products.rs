@@ -42,7 +42,7 @@ impl SlotTable {
     /// The products that are kept track of, once all slots are there: those among the terms, and those of what procedures give.
     pub(super) fn find_products(&mut self, unit: &ScriptUnit, used: &Used) {
         let mut products: Vec<Product> = Vec::new();
-        if used.is_long {
+        if used.length == BodyLength::Long {
             return;
         }
         for places in &used.terms {

@@ -177,8 +177,8 @@ pub struct SlotTable {
     pub counts: Vec<(Slot, OwnerId)>,
     /// Whether there are terms.
     pub has_terms: bool,
-    /// Whether the bodies are so long that less is known of what goes together.
-    pub is_long: bool,
+    /// How long the bodies are.
+    pub length: BodyLength,
     /// The modes with the numbers that hang on them.
     pub modes: Vec<ModeSlots>,
     /// The products that are kept track of.
@@ -279,13 +279,13 @@ impl SlotTable {
             table.by_key.extend(places.iter().map(|&term| (Key::Term(term), slot)));
         }
         table.has_terms = !used.terms.is_empty();
-        table.is_long = used.is_long;
+        table.length = used.length;
         table.find_products(unit, used);
         table.flags = used.flags.iter().filter_map(|&flag| table.slot(Key::Place(flag))).collect();
         table.flags.extend(table.flags_of_invariants(world));
         let given = used.results.iter().filter(|&&call| unit.ty(call).is_numeric()).map(|&call| Key::Result(call));
         let amounts = used.amounts.iter().map(|&place| Key::Place(place)).chain(given);
-        table.amounts = amounts.filter(|_| !used.is_long).filter_map(|key| table.slot(key)).collect();
+        table.amounts = amounts.filter(|_| used.length < BodyLength::Long).filter_map(|key| table.slot(key)).collect();
         table.link(world, unit);
         table.find_limited();
         table
