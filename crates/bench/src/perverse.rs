@@ -1,13 +1,13 @@
 //! Projects that nobody would write, of about ten thousand lines each.
 
-use super::{File, config};
+use super::{Dice, File, config};
 use std::fmt::Write as _;
 
 /// A kind of them: its name, and what makes it.
 pub type Kind = (&'static str, fn() -> Vec<File>);
 
 /// All kinds.
-pub const KINDS: [Kind; 22] = [
+pub const KINDS: [Kind; 24] = [
     ("deep branching", deep_branching),
     ("many variables in one handler", many_variables),
     ("procedures calling each other", procedures),
@@ -30,6 +30,8 @@ pub const KINDS: [Kind; 22] = [
     ("many tokens", tokens),
     ("many invariants", invariants),
     ("a chain of bounds", chained_bounds),
+    ("one tangled handler", one_tangled_handler),
+    ("tangles with waits", tangles_with_waits),
 ];
 
 fn files(registry: String, script: String) -> Vec<File> {
@@ -321,4 +323,47 @@ fn chained_bounds() -> Vec<File> {
         );
     }
     files(registry, script)
+}
+
+/// Steps of twenty variables, in ways and loops inside each other.
+fn tangle(dice: &mut Dice, depth: usize, most: usize, script: &mut String) {
+    for _ in 0..most {
+        let (one, other) = (dice.below(20), dice.below(20));
+        let _ = match dice.below(if depth > 0 { 8 } else { 4 }) {
+            0 => writeln!(script, "v{one} += 1"),
+            1 => writeln!(script, "v{one} = v{other}"),
+            2 => writeln!(script, "v{one} = max(v{other} - amount, 0)"),
+            3 => writeln!(script, "if v{one} < 50 {{ v{one} += 1 }}"),
+            4 => writeln!(script, "if v{one} < v{other} {{"),
+            5 => writeln!(script, "while v{one} < {other} {{"),
+            6 => writeln!(script, "repeat amount {{"),
+            _ => writeln!(script, "if v{one} == {other} {{"),
+        };
+        if script.ends_with("{\n") {
+            tangle(dice, depth - 1, most, script);
+            script.push_str("}\n");
+        }
+    }
+}
+
+fn one_tangled_handler() -> Vec<File> {
+    let mut dice = Dice(7);
+    let mut script = "script all for tide\n\non bell(amount) {\n".to_owned();
+    (0..55).for_each(|_| tangle(&mut dice, 4, 4, &mut script));
+    script.push_str("}\n");
+    files(world(20, "min = 0\nmax = 50"), script)
+}
+
+fn tangles_with_waits() -> Vec<File> {
+    let mut dice = Dice(7);
+    let mut script = "script all for tide\n\n".to_owned();
+    for _ in 0..100 {
+        script.push_str("on bell(amount) {\n");
+        for depth in [3, 3, 2] {
+            tangle(&mut dice, depth, 3, &mut script);
+            script.push_str("wait 1s\n");
+        }
+        script.push_str("}\n\n");
+    }
+    files(world(20, "min = 0\nmax = 50"), script)
 }

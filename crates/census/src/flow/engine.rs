@@ -1573,12 +1573,14 @@ impl<'w, 'p> Run<'w, 'p> {
         }
         let own = Linear::slot(slot);
         let ends = |slot| state.ends(slot);
-        let mut up = !forms.uppers().iter().any(|form| state.facts.implies(&form.plus(&own, -1.0), &ends));
-        let mut down = !forms.lowers().iter().any(|form| state.facts.implies(&own.plus(form, -1.0), &ends));
-        if let (Value::Num(old), Value::Num(new)) = (old, new) {
-            up &= new.hi > old.lo;
-            down &= new.lo < old.hi;
-        }
+        let (up, down) = match (old, new) {
+            (Value::Num(old), Value::Num(new)) => (new.hi > old.lo, new.lo < old.hi),
+            _ => (true, true),
+        };
+        let is_at_most = |form: &Linear| state.facts.implies(&form.plus(&own, -1.0), &ends);
+        let is_at_least = |form: &Linear| state.facts.implies(&own.plus(form, -1.0), &ends);
+        let up = up && !forms.uppers().iter().any(is_at_most);
+        let down = down && !forms.lowers().iter().any(is_at_least);
         Moved { up, down }
     }
 

@@ -9,6 +9,7 @@ use crate::project::builtin::Builtin;
 use crate::project::{Cell, CellId, Meaning, Place, PlaceId, ProcFacts, ProcId, ScriptId, ScriptUnit};
 use crate::registry::{Bound, End, SignalId};
 use crate::rules::Facts;
+use crate::rules::facts::HandlerView;
 use crate::rules::flow::endless_loop::endless;
 use crate::rules::range::circles::{Test, Tests};
 use crate::rules::range::guards::{Guard, guards};
@@ -107,7 +108,8 @@ fn decided_in(facts: &Facts<'_>, (script, unit): (ScriptId, &ScriptUnit), known:
         return Vec::new();
     }
     decided.sort_unstable_by_key(|&(test, _)| unit.tree.expr(test).span);
-    let wider = outcomes_of_all_writes(facts, script, Counted::Written);
+    let tests: Vec<ExprId> = decided.iter().map(|&(test, _)| test).collect();
+    let wider = outcomes_of_all_writes(facts, script, &tests, Counted::Written);
     let told = decided.into_iter().map(|(test, careful)| {
         let settled = stays(unit, &wider, test, found(test).yes);
         Decided::of(script, (test, found(test)), careful, settled)
@@ -126,9 +128,10 @@ fn tell_of_circles(facts: &Facts<'_>, all: &mut [Decided]) {
     let mut tests = Tests::default();
     for it in all.iter() {
         let mut hangs_on_writes = || {
-            let reached = by_script
-                .entry(it.script)
-                .or_insert_with(|| outcomes_of_all_writes(facts, it.script, Counted::Reached));
+            let reached = by_script.entry(it.script).or_insert_with(|| {
+                let its_own = all.iter().filter(|other| other.script == it.script).map(|other| other.test);
+                outcomes_of_all_writes(facts, it.script, &its_own.collect::<Vec<_>>(), Counted::Reached)
+            });
             stays(facts.project.script(it.script), reached, it.test, it.found.yes)
         };
         let list = match !it.settled && hangs_on_writes() {
@@ -180,9 +183,20 @@ fn outcomes(facts: &Facts<'_>, script: ScriptId) -> FxHashMap<ExprId, Outcome> {
     all
 }
 
-/// The same, where all that is ever written counts, be it put right before anyone can see it.
-fn outcomes_of_all_writes(facts: &Facts<'_>, script: ScriptId, counted: Counted) -> FxHashMap<ExprId, Outcome> {
-    let handlers: Vec<_> = facts.handlers_of(script).collect();
+/// How these tests come out where all that is ever written counts, be it put right before anyone can see it. Those that stand in
+/// procedures any handler may come to.
+fn outcomes_of_all_writes(
+    facts: &Facts<'_>,
+    script: ScriptId,
+    tests: &[ExprId],
+    counted: Counted,
+) -> FxHashMap<ExprId, Outcome> {
+    let tree = &facts.project.script(script).tree;
+    let stands_in = |handler: &Handler, test: ExprId| handler.span.contains(tree.expr(test).span);
+    let in_procedure = tests.iter().any(|&test| !tree.handlers.iter().any(|handler| stands_in(handler, test)));
+    let comes_to_any =
+        |handler: &HandlerView<'_, '_>| in_procedure || tests.iter().any(|&test| stands_in(handler.tree, test));
+    let handlers: Vec<_> = facts.handlers_of(script).filter(comes_to_any).collect();
     let wider = handlers.par_iter().map(|handler| facts.world.outcomes_of_all_writes(handler.id, counted));
     let wider: Vec<Option<FxHashMap<ExprId, Outcome>>> = wider.collect();
     let mut all: FxHashMap<ExprId, Outcome> = FxHashMap::default();
