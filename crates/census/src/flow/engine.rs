@@ -473,6 +473,11 @@ impl<'w, 'p> Run<'w, 'p> {
             self.begun = Some(state.values.clone());
         }
         let world = self.world;
+        if let Some((place, was)) = world.still_changed(self.handler)
+            && let Some(now) = self.table.slot(Key::Place(place))
+        {
+            state.add_unequal(Linear::slot(now).plus(&Linear::slot(was), -1.0));
+        }
         if world.take_over(self, &mut state) { self.assuming(state) } else { state }
     }
 

@@ -6,6 +6,7 @@
 
 mod answers;
 mod beforehand;
+mod changed;
 mod effects;
 mod entry;
 mod entry_tests;
@@ -207,6 +208,8 @@ pub struct World<'p> {
     leaders: led::Leaders,
     /// Who writes over what others leave, before anybody else can look.
     overwriters: overwritten::Overwriters,
+    /// The handlers that answer a change and find it there still.
+    still_changed: FxHashSet<HandlerId>,
     /// All who send them.
     sending: silenced::Sending,
     /// The signals before which their sender may have found something out.
@@ -329,6 +332,7 @@ impl<'p> World<'p> {
             keepers: quiet::Keepers::default(),
             leaders: led::Leaders::default(),
             overwriters: overwritten::Overwriters::default(),
+            still_changed: FxHashSet::default(),
             sending: silenced::Sending::default(),
             handovers: FxHashMap::default(),
             handed: FxHashMap::default(),
@@ -412,6 +416,7 @@ impl<'p> World<'p> {
         world.keepers = world.find_keepers();
         world.leaders = world.find_leaders();
         world.overwriters = world.find_overwriters();
+        world.still_changed = world.find_still_changed();
         world.sending = world.find_sending();
         world.handovers = world.find_handovers();
         world

@@ -168,7 +168,8 @@ impl World<'_> {
         // Which of two scripts comes first may be a matter of their names: what only that decides is no finding.
         let begins_with_more = self.openings[handler.index()].is_some()
             || self.is_handed(handler)
-            || self.is_led_by_another_script(handler);
+            || self.is_led_by_another_script(handler)
+            || self.still_changed.contains(&handler); // Whoever asks whether it is another takes care.
         if !begins_with_more && !slots.iter().any(|facts| is_more(facts) || names_new(facts)) {
             return None;
         }

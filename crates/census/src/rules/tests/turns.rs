@@ -99,3 +99,19 @@ fn another_script_may_make_it_certain() {
     let second = office(&format!("{emptied}{bell} // ~ range/divide-by-zero sharing/order-hazard\n"));
     expect_in_scripts(STATE, &[&actor, &second]);
 }
+
+#[test]
+fn what_has_changed_is_another_than_it_was() {
+    let differs = |told: &str, rest: &str| {
+        let changed = format!("on changed shares {{ note \"{{1 / (shares - was)}}\" }}{told}\n");
+        expect(&format!("{changed}on every 2s {{ shares = random(0, 6) }}\n{rest}"));
+    };
+    let told = " // ~ range/divide-by-zero";
+    differs("", "");
+    differs("", "on bell {\n    wait 1s\n    shares = 3\n}\n");
+    differs(told, "on tide_turned { shares = 3 }\non bell { send tide_turned }\n");
+    differs(told, "on changed open { shares = 3 }\non bell { open = not open }\n");
+    expect(
+        "on changed shares {\n    shares = 3\n    note \"{1 / (shares - was)}\" // ~ range/divide-by-zero\n}\non bell { shares = random(0, 6) }\n",
+    );
+}
