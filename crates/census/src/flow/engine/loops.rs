@@ -4,6 +4,18 @@ use super::*;
 use crate::flow::graph::{Change, Rounds};
 use crate::flow::value::is_whole;
 
+/// How many places that a loop steps are looked at together.
+const MOST_STEPPED: usize = 4;
+/// How many facts about a place are carried along with what a loop counts.
+const MOST_COUNTED: usize = 8;
+/// How many relations of a counter to others are looked at as it starts to count.
+const MOST_STARTS: usize = 4;
+/// How many places such a relation is about at most.
+const MOST_START_TERMS: usize = 3;
+/// How often a loop within a loop is looked at afresh as it begins.
+const MOST_AFRESH: u32 = 8;
+/// How many loops it may stand in for that.
+const DEEPEST_AFRESH: usize = 2;
 /// In how many modes a loop's head is looked at.
 const MOST_MODES: usize = 8;
 /// How many loops stand around one that is deep inside others: each round of each of them goes through it again.
