@@ -15,14 +15,14 @@ use super::world::World;
 use crate::project::Base;
 use crate::registry::{End, InvariantId, Overflow, Scope};
 use crate::source::Span;
-use rustc_hash::{FxHashMap, FxHashSet};
+use rustc_hash::FxHashSet;
 use smallvec::{SmallVec, smallvec};
 
 /// How many things one write may make wrong before its states are no longer kept apart.
 const MOST_SPLITS: usize = 3;
 
-/// How many suspects are followed in all, and beyond that of what is wrong in one way.
-const MOST_SUSPECTS: (usize, usize) = (96, 2);
+/// How many suspects are followed at once.
+const MOST_SUSPECTS: usize = 64;
 
 /// How many places one bounds at most of which it is looked at whether a write of the bound puts them right: in a body of
 /// ordinary length, and in a long one.
@@ -257,15 +257,11 @@ impl Run<'_, '_> {
         }
     }
 
-    /// Where very many writes are suspect, what many of them may have made wrong is told at once: to see which of it is put
-    /// right later is not worth what it takes.
+    /// Where very many writes are suspect, all is told at once: to see which of it is put right later is not worth what it takes.
     pub(super) fn tell_where_many(&mut self, state: &mut State) {
-        if state.suspects.len() <= MOST_SUSPECTS.0 {
-            return;
+        if state.suspects.len() > MOST_SUSPECTS {
+            self.tell_suspects(state, |_| true);
         }
-        let mut counts: FxHashMap<Wrong, usize> = FxHashMap::default();
-        state.suspects.iter().for_each(|suspect| *counts.entry(suspect.wrong).or_default() += 1);
-        self.tell_suspects(state, |wrong| counts.get(&wrong).is_some_and(|&count| count > MOST_SUSPECTS.1));
     }
 
     /// What is known of these slots from here on takes a fault not to have happened.
