@@ -10,6 +10,7 @@ mod changed;
 mod effects;
 mod entry;
 mod entry_tests;
+mod few;
 mod fixpoint;
 mod fresh;
 mod given;
@@ -152,6 +153,8 @@ pub struct World<'p> {
     pub symbols: FxHashMap<Arc<str>, Symbol>,
     /// What each cell can hold.
     pub reach: Vec<Value>,
+    /// What cells of few values were known to hold before these were found.
+    before_few: FxHashMap<CellId, Value>,
     /// What is ever written to each cell, where that is more.
     written_beyond: FxHashMap<CellId, Value>,
     /// What is written to each cell where no way leads.
@@ -306,6 +309,7 @@ impl<'p> World<'p> {
             tables: Vec::new(),
             symbols: symbols(project),
             reach: Vec::new(),
+            before_few: FxHashMap::default(),
             written_beyond: FxHashMap::default(),
             beyond_reach: FxHashMap::default(),
             unreached: FxHashMap::default(),

@@ -54,6 +54,7 @@ impl World<'_> {
                 break;
             }
         }
+        self.look_for_few(&mut found);
         self.leave_out_lent(&mut found);
         self.look_by_modes(&mut found);
         self.find_unreached_writes(&found);

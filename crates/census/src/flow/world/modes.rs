@@ -152,7 +152,7 @@ impl World<'_> {
     }
 
     /// Whether a cell is only written by scripts, and has a value all the time.
-    fn is_all_known(&self, cell: CellId) -> bool {
+    pub(super) fn is_all_known(&self, cell: CellId) -> bool {
         let by_game = match self.project.cells[cell.index()] {
             Cell::Variable(id) => self.project.registry.var(id).engine_writes,
             Cell::Private(..) => false,
@@ -443,7 +443,7 @@ impl World<'_> {
     }
 
     /// The cells that something hangs on that can go wrong in a handler.
-    fn asked_in(&self, handler: HandlerId, events: &[Event]) -> AskedCells {
+    pub(super) fn asked_in(&self, handler: HandlerId, events: &[Event]) -> AskedCells {
         let (unit, ..) = self.parts(handler);
         let accesses = &self.accesses[self.handler(handler).0.index()];
         let mut cells = AskedCells::new();

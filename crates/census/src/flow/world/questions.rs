@@ -28,7 +28,7 @@ impl World<'_> {
     #[must_use]
     pub fn written_beyond(&self, cell: CellId) -> Option<&Value> {
         let written = self.written_beyond.get(&cell)?;
-        let reach = &self.reach[cell.index()];
+        let reach = self.reach_of_tests(cell);
         (reach.join(written) != *reach).then_some(written)
     }
 
@@ -38,7 +38,7 @@ impl World<'_> {
     #[must_use]
     pub fn all_written(&self, cell: CellId) -> Option<Value> {
         let unreached = self.beyond_reach.get(&cell).filter(|value| {
-            let reach = &self.reach[cell.index()];
+            let reach = self.reach_of_tests(cell);
             reach.join(value) != *reach
         });
         match (self.written_beyond(cell), unreached) {

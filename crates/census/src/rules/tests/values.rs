@@ -691,3 +691,20 @@ fn a_private_starts_from_what_its_expression_comes_to() {
     judged("floor(3 / 0) // ~ range/divide-by-zero", "");
     judged("random(1, 6) // ~ type/mismatch", "");
 }
+
+#[test]
+fn steps_that_leave_gaps_leave_out_what_lies_there() {
+    let between = |steps: &str, divisor: i32, told: &str| {
+        judged(&format!(
+            "script tides for tide\n\nprivate gear: int = 1\n\non bell {{\n{steps}\n}}\n\non touched(other) {{\n    note \"{{1 / (gear - {divisor})}}\"{told}\n}}\n"
+        ));
+    };
+    let told = " // ~ range/divide-by-zero";
+    let doubles = "    gear *= 2\n    if gear > 16 { gear = 1 }";
+    between(doubles, 6, "");
+    between(doubles, 8, told);
+    let two_ways = "    if gear + 3 <= 9 { gear += 3 } else { gear = 3 }";
+    between(two_ways, 5, "");
+    between(two_ways, 7, told);
+    between("    gear *= 2\n    if chance(0.5) { gear += 2 }\n    if gear > 16 { gear = 1 }", 6, told);
+}
