@@ -25,6 +25,7 @@ impl World<'_> {
                 self.is_given_by_scripts(cell)
                     && !self.follows_a_bound(cell)
                     && !known.iter().any(|&writer| self.may_give_back(writer, *id))
+                    && !self.may_be_due_together(known)
             })
         };
         asking.into_iter().filter(stays).collect()
@@ -33,6 +34,7 @@ impl World<'_> {
     /// The slot of what a handler's variable was before it changed.
     fn was_slot(&self, id: HandlerId) -> Option<Slot> {
         let unit = self.parts(id).0;
+        unit.handlers[self.handler(id).1].changed?;
         let is_was = |facts: &SlotFacts| match facts.key {
             Key::Place(place) => matches!(unit.place(place), Place::Was) && facts.ty.is_numeric(),
             _ => false,
@@ -52,6 +54,16 @@ impl World<'_> {
             Trigger::Start | Trigger::Tick | Trigger::Every(_) => false,
             Trigger::Removed | Trigger::Unreadable => true,
         }
+    }
+
+    /// Whether two of those who write may be due at one moment: what waits, `tick`, and what comes every so often. Then the second
+    /// one has its turn before the first one's change is answered.
+    fn may_be_due_together(&self, writers: &[(HandlerId, PlaceId)]) -> bool {
+        let waits = |id: HandlerId| self.yields[id.index()];
+        let is_timed = |id: HandlerId| matches!(self.parts(id).1.trigger, Trigger::Tick | Trigger::Every(_));
+        let mut timed = writers.iter().map(|&(by, _)| by).filter(|&by| is_timed(by));
+        let first = timed.next();
+        writers.iter().any(|&(by, _)| waits(by)) || timed.any(|by| Some(by) != first)
     }
 
     /// The place whose change a handler answers and the slot of what it was, if it certainly is another by now.
