@@ -12,7 +12,7 @@ impl World<'_> {
         let Beforehand { start, spawn, enter, .. } = &self.beforehand;
         let all = start.keys().chain(spawn.keys()).chain(enter.keys()).copied();
         let counts = |cell: &CellId| self.is_given_by_scripts(*cell) && !self.cleared[cell.index()];
-        all.filter(counts).filter_map(|cell| Some((cell, nothing(self.type_of(cell)?)))).collect()
+        all.filter(counts).filter_map(|cell| Some((cell, nothing(self.plain_type_of(cell)?)))).collect()
     }
 
     /// Whether what a cell holds is told by what scripts give it, since its type has no ways of its own, the game writes it
@@ -22,15 +22,12 @@ impl World<'_> {
             Cell::Variable(id) => self.project.registry.var(id).engine_writes,
             Cell::Private(..) => false,
         };
-        !by_game && !self.unsettled[cell.index()] && self.type_of(cell).is_some()
+        !by_game && !self.unsettled[cell.index()] && self.plain_type_of(cell).is_some()
     }
 
     /// The type of a cell whose start may be known not to count; `ref`s have a way of their own.
-    fn type_of(&self, cell: CellId) -> Option<Type> {
-        let ty = match self.project.cells[cell.index()] {
-            Cell::Variable(id) => self.project.registry.var(id).ty,
-            Cell::Private(script, index) => self.project.script(script).privates[index as usize].ty,
-        };
+    fn plain_type_of(&self, cell: CellId) -> Option<Type> {
+        let ty = self.type_of(cell);
         matches!(ty, Type::Int | Type::Number | Type::Bool | Type::Text | Type::Enum(_)).then_some(ty)
     }
 

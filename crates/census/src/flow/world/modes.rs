@@ -153,12 +153,7 @@ impl World<'_> {
 
     /// Whether a cell is only written by scripts, and has a value all the time.
     pub(super) fn is_all_known(&self, cell: CellId) -> bool {
-        let by_game = match self.project.cells[cell.index()] {
-            Cell::Variable(id) => self.project.registry.var(id).engine_writes,
-            Cell::Private(..) => false,
-        };
-        !by_game
-            && !self.unsettled[cell.index()]
+        self.is_given_by_scripts(cell)
             && !self.given_unread[cell.index()]
             && !self.cleared[cell.index()]
             && self.has_default(cell)
@@ -199,11 +194,9 @@ impl World<'_> {
 
     /// Whether a cell is a number that goes with a mode: both begin, and go, at the same time.
     fn may_hang_on(&self, number: CellId, mode: CellId) -> bool {
-        let is_number = match self.project.cells[number.index()] {
-            Cell::Variable(id) => self.project.registry.var(id).ty.is_numeric(),
-            Cell::Private(script, index) => self.project.script(script).privates[index as usize].ty.is_numeric(),
-        };
-        is_number && self.lasting_of(number) == self.lasting_of(mode) && self.is_all_known(number)
+        self.type_of(number).is_numeric()
+            && self.lasting_of(number) == self.lasting_of(mode)
+            && self.is_all_known(number)
     }
 
     /// Where a cell lives, the scene that it goes with where any is left, and how long it is kept. A private goes with the

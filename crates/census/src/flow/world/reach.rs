@@ -99,12 +99,17 @@ impl World<'_> {
         }
     }
 
-    /// Anything that a cell may be given, by its type.
-    pub(in crate::flow) fn any_in(&self, cell: CellId) -> Value {
-        let ty = match self.project.cells[cell.index()] {
+    /// What a cell is declared to hold.
+    pub(super) fn type_of(&self, cell: CellId) -> Type {
+        match self.project.cells[cell.index()] {
             Cell::Variable(id) => self.project.registry.var(id).ty,
             Cell::Private(script, index) => self.project.script(script).privates[index as usize].ty,
-        };
+        }
+    }
+
+    /// Anything that a cell may be given, by its type.
+    pub(in crate::flow) fn any_in(&self, cell: CellId) -> Value {
+        let ty = self.type_of(cell);
         if let Type::Enum(id) = ty { self.any_of(id) } else { anything(ty) }
     }
 
