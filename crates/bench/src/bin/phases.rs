@@ -3,6 +3,7 @@
 use census::flow::world::World;
 use census::rules::{self, Facts};
 use clap::Parser;
+use std::path::PathBuf;
 use std::time::Instant;
 
 /// Says how long each part of a check takes.
@@ -14,6 +15,9 @@ struct Options {
     /// A project that nobody would write instead, by number.
     #[arg(long)]
     perverse: Option<usize>,
+    /// The project in this folder instead.
+    #[arg(long)]
+    project: Option<PathBuf>,
     /// Stop before the rules.
     #[arg(long)]
     brief: bool,
@@ -21,12 +25,13 @@ struct Options {
 
 fn main() {
     let options = Options::parse();
-    let size = bench::Size { variables: options.lines / 50, lines: options.lines, mistakes: 0.02, seed: 1 };
-    let files = match options.perverse.and_then(|at| bench::perverse::KINDS.get(at)) {
-        Some((_, make)) => make(),
-        None => bench::project(size),
+    let sources = match &options.project {
+        Some(root) => match census::project::load::load(root) {
+            Ok(sources) => sources,
+            Err(problem) => return eprintln!("{problem}"),
+        },
+        None => bench::sources(&made(&options)),
     };
-    let sources = bench::sources(&files);
     let project = timed("read and resolve", || census::project::build(sources));
     let mut world = timed("graphs and plain facts", || World::new(&project));
     timed("what can happen", || world.solve());
@@ -45,6 +50,14 @@ fn main() {
         }
     }
     timed("the whole report", || census::report::report(&facts));
+}
+
+fn made(options: &Options) -> Vec<bench::File> {
+    let size = bench::Size { variables: options.lines / 50, lines: options.lines, mistakes: 0.02, seed: 1 };
+    match options.perverse.and_then(|at| bench::perverse::KINDS.get(at)) {
+        Some((_, make)) => make(),
+        None => bench::project(size),
+    }
 }
 
 fn timed<T>(what: &str, work: impl FnOnce() -> T) -> T {
