@@ -180,7 +180,7 @@ pub struct World<'p> {
     sent_signals: FxHashSet<SignalId>,
     /// The signals that are sent with something that means nothing.
     sent_unread: FxHashSet<SignalId>,
-    /// All accesses, by script.
+    /// All accesses, by script, in the order of the bodies that they stand in.
     pub accesses: Vec<Vec<Access>>,
     /// Whether some handler clears a cell.
     cleared: Vec<bool>,
@@ -466,6 +466,22 @@ impl<'p> World<'p> {
     #[must_use]
     pub fn size(&self, id: HandlerId) -> usize {
         self.sizes[id.index()]
+    }
+
+    /// What is done with cells in a handler's own body.
+    #[must_use]
+    pub fn own_accesses(&self, id: HandlerId) -> &[Access] {
+        let (script, index) = self.handler(id);
+        let all = &self.accesses[script.index()];
+        let from = |body: Body| all.partition_point(|access| access.body < body);
+        &all[from(Body::Handler(index))..from(Body::Handler(index + 1))]
+    }
+
+    /// The same, and what is done in its script's procedures, some of which it may call.
+    pub fn accesses_in(&self, id: HandlerId) -> impl Iterator<Item = &Access> {
+        let all = &self.accesses[self.handler(id).0.index()];
+        let procedures = all.partition_point(|access| access.body < Body::Handler(usize::MAX));
+        self.own_accesses(id).iter().chain(&all[procedures..])
     }
 
     /// The slots of a handler.

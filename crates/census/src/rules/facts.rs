@@ -12,7 +12,6 @@ use crate::script::ast::ExprId;
 use crate::script::ast::Handler;
 use crate::source::{Location, Span};
 use rustc_hash::{FxHashMap, FxHashSet};
-use std::ops::Range;
 use std::sync::OnceLock;
 
 /// Everything a rule may look at. Built once, read-only.
@@ -33,8 +32,6 @@ pub struct Facts<'p> {
     watched: FxHashSet<CellId>,
     /// Names in stretches that could not be read.
     unread: FxHashSet<String>,
-    /// By script: where each handler's accesses stand, and all procedures'.
-    bodies: Vec<(Vec<Range<usize>>, Range<usize>)>,
     /// The tests that come out one way only, once a rule has asked for them.
     decided: OnceLock<Vec<Decided>>,
     /// The handlers that send each signal, once a rule has asked for them.
@@ -75,13 +72,6 @@ impl<'p> Facts<'p> {
         let unread = project.scripts.iter().flat_map(|unit| unit.unread_names.union(&unit.meant_names));
         let unread = unread.chain(&registry.unread).cloned().collect();
         let invariants = project.invariants.iter().flat_map(|invariant| invariant.variables.iter().copied()).collect();
-        let bodies = project.scripts.iter().zip(&world.accesses).map(|(unit, accesses)| {
-            let start = |body: Body| accesses.partition_point(|access| access.body < body);
-            let handlers =
-                (0..unit.tree.handlers.len()).map(|at| start(Body::Handler(at))..start(Body::Handler(at + 1)));
-            (handlers.collect(), start(Body::Handler(usize::MAX))..accesses.len())
-        });
-        let bodies = bodies.collect();
         Self {
             project,
             world,
@@ -91,7 +81,6 @@ impl<'p> Facts<'p> {
             invariants,
             watched,
             unread,
-            bodies,
             decided: OnceLock::new(),
             senders: OnceLock::new(),
         }
@@ -207,9 +196,7 @@ impl<'p> Facts<'p> {
 
     /// The accesses of a handler's own body, and of its script's procedures.
     pub fn accesses_of(&self, handler: &HandlerView<'_, '_>) -> impl Iterator<Item = &Access> + '_ {
-        let (all, ranges) = (&self.world.accesses[handler.script.index()], &self.bodies[handler.script.index()]);
-        let (own, procedures) = (ranges.0[handler.index].clone(), ranges.1.clone());
-        all[own].iter().chain(&all[procedures])
+        self.world.accesses_in(self.world.handler_id(handler.script, handler.index))
     }
 
     /// The graph of a body.

@@ -75,7 +75,7 @@ impl World<'_> {
         let called = self.called_from(script, index..index + 1);
         let is_called = |body: Body| matches!(body, Body::Procedure(at) if called.contains(&at));
         let by_procedure = |access: &Access| access.cell == cell && access.writes() && is_called(access.body);
-        stays && !self.accesses[script.index()].iter().any(by_procedure) && self.is_paid_back(id, cell, end)
+        stays && !self.accesses_in(id).any(by_procedure) && self.is_paid_back(id, cell, end)
     }
 
     /// Whether on every way through a handler no more is taken than was put in before.

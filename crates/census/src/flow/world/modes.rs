@@ -394,16 +394,6 @@ impl World<'_> {
         None
     }
 
-    /// What is done with cells in a handler, and in the procedures that it may call.
-    fn accesses_in(&self, handler: HandlerId) -> impl Iterator<Item = &Access> {
-        let (script, index) = self.handler(handler);
-        let in_reach = move |body: Body| match body {
-            Body::Handler(at) => at == index,
-            Body::Procedure(_) => true,
-        };
-        self.accesses[script.index()].iter().filter(move |access| in_reach(access.body))
-    }
-
     /// The handlers that write each of these cells.
     fn writers_of(&self, touched: &Touched, partners: &Partners) -> FxHashMap<CellId, Vec<HandlerId>> {
         let mut writers: FxHashMap<CellId, Vec<HandlerId>> = FxHashMap::default();
@@ -438,13 +428,12 @@ impl World<'_> {
     /// The cells that something hangs on that can go wrong in a handler.
     pub(super) fn asked_in(&self, handler: HandlerId, events: &[Event]) -> AskedCells {
         let (unit, ..) = self.parts(handler);
-        let accesses = &self.accesses[self.handler(handler).0.index()];
         let mut cells = AskedCells::new();
         if events.is_empty() {
             return cells;
         }
         let mut by_statement: FxHashMap<Span, AskedCells> = FxHashMap::default();
-        for access in accesses {
+        for access in self.accesses_in(handler) {
             by_statement.entry(access.statement).or_default().push(access.cell);
         }
         for event in events {
@@ -456,7 +445,7 @@ impl World<'_> {
                 Event::Broken { at, .. } => at,
                 Event::Zero { at, .. } => {
                     let span = unit.tree.expr(at).span;
-                    let named = accesses.iter().filter(|access| span.contains(access.at));
+                    let named = self.accesses_in(handler).filter(|access| span.contains(access.at));
                     cells.extend(named.map(|access| access.cell));
                     span
                 }

@@ -78,9 +78,7 @@ impl World<'_> {
             }
         }
         for id in self.handler_ids().filter(|&id| self.is_given_mistaken(id)) {
-            let (script, index) = self.handler(id);
-            let written =
-                self.accesses[script.index()].iter().filter(|it| it.writes() && it.body == Body::Handler(index));
+            let written = self.own_accesses(id).iter().filter(|access| access.writes());
             written.for_each(|access| unsettled[access.cell.index()] = true);
         }
         unsettled

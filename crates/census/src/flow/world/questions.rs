@@ -120,9 +120,11 @@ impl World<'_> {
         let mut unreached: FxHashMap<CellId, Vec<Unreached>> = FxHashMap::default();
         for (script, unit) in self.project.script_ids() {
             let handlers = &found[self.first_handler[script.index()]..][..unit.tree.handlers.len()];
+            let calling = handlers.iter().filter(|_| !unit.tree.procedures.is_empty());
+            let by_any: FxHashSet<Span> = calling.flat_map(|found| found.reached.keys().copied()).collect();
             let is_reached = |access: &Access| match access.body {
                 Body::Handler(at) => handlers[at].reached.contains_key(&access.statement),
-                Body::Procedure(_) => handlers.iter().any(|found| found.reached.contains_key(&access.statement)),
+                Body::Procedure(_) => by_any.contains(&access.statement),
             };
             for access in &self.accesses[script.index()] {
                 let AccessKind::Write(op, value) = access.kind else { continue };

@@ -168,11 +168,7 @@ impl World<'_> {
             Place::Variable(id, _) => self.unread_targets.contains(&*self.project.registry.var(id).name),
             _ => self.name_of(unit, place).is_some_and(|name| unit.may_write(name)),
         };
-        let sets = |id: HandlerId| {
-            let (script, index) = self.handler(id);
-            let accesses = &self.accesses[script.index()];
-            accesses.iter().any(|access| access.cell == cell && access.writes() && access.body == Body::Handler(index))
-        };
+        let sets = |id: HandlerId| self.own_accesses(id).iter().any(|access| access.cell == cell && access.writes());
         named || self.handler_ids().any(|id| self.answers_unread(id) && sets(id))
     }
 
@@ -281,9 +277,8 @@ impl World<'_> {
             return true;
         }
         self.unread_guards.iter().any(|&id| {
-            let (script, index) = self.handler(id);
-            let own = |access: &&Access| access.body == Body::Handler(index) && access.writes();
-            self.accesses[script.index()].iter().filter(own).any(|access| asked.contains(&access.cell))
+            let mut writes = self.own_accesses(id).iter().filter(|access| access.writes());
+            writes.any(|access| asked.contains(&access.cell))
         })
     }
 
