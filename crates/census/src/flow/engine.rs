@@ -19,6 +19,7 @@ mod terms;
 mod waits;
 mod writes;
 
+pub use calls::MOST_DEPTH;
 use loops::Heads;
 pub use partings::{Last, Parting};
 use rounds::Each;

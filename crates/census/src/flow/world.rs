@@ -33,6 +33,7 @@ mod reach;
 mod repeats;
 mod sent;
 mod silenced;
+mod sizes;
 mod stops;
 mod touched;
 mod unread;
@@ -269,7 +270,7 @@ pub struct World<'p> {
     entries: Vec<Option<Vec<(ExprId, bool)>>>,
     /// By cell: the numbers that its reach may stop growing at.
     cell_stops: Vec<Vec<f64>>,
-    /// By handler: how many steps its own body has.
+    /// By handler: how many steps its run goes through.
     sizes: Vec<usize>,
     /// By handler: whether the rules about guards will ask for its pauses.
     pausing: Vec<bool>,
@@ -394,7 +395,7 @@ impl<'p> World<'p> {
         let ids: Vec<HandlerId> = world.handler_ids().collect();
         world.stops = ids.par_iter().map(|&id| world.find_stops(id)).collect();
         world.entries = ids.par_iter().map(|&id| world.find_entry(id)).collect();
-        world.sizes = ids.iter().map(|&id| world.handler_graph(id).size()).collect();
+        world.sizes = world.find_sizes();
         for &id in &ids {
             let (script, index) = world.handler(id);
             if let Some(signal) = project.script(script).handlers[index].signal {
@@ -462,7 +463,7 @@ impl<'p> World<'p> {
         (unit, &unit.tree.handlers[index], &self.graphs[script.index()].handlers[index])
     }
 
-    /// How many steps a handler's own body has.
+    /// How many steps a handler's run goes through, those of procedures as often as it calls them.
     #[must_use]
     pub fn size(&self, id: HandlerId) -> usize {
         self.sizes[id.index()]

@@ -3,7 +3,7 @@
 use super::*;
 
 /// How deep procedures that call one another are gone into: each takes its part of the stack.
-const MOST_DEPTH: usize = 64;
+pub const MOST_DEPTH: usize = 64;
 
 impl<'w> Run<'w, '_> {
     pub(super) fn return_(&mut self, mut state: State, value: Option<ExprId>, span: Span, left: &mut Vec<State>) {

@@ -270,6 +270,14 @@ pub(super) fn calls_in(unit: &ScriptUnit, expr: ExprId, found: &mut Vec<ProcId>)
 /// The procedures that blocks call.
 #[must_use]
 pub fn called<'b>(unit: &ScriptUnit, blocks: impl IntoIterator<Item = &'b graph::Block>) -> Vec<ProcId> {
+    let mut found = calls_of(unit, blocks);
+    found.sort_unstable();
+    found.dedup();
+    found
+}
+
+/// The same, each as often as it is called.
+pub(super) fn calls_of<'b>(unit: &ScriptUnit, blocks: impl IntoIterator<Item = &'b graph::Block>) -> Vec<ProcId> {
     let mut found = Vec::new();
     let mut look = |expr: ExprId| calls_in(unit, expr, &mut found);
     for block in blocks {
@@ -285,8 +293,6 @@ pub fn called<'b>(unit: &ScriptUnit, blocks: impl IntoIterator<Item = &'b graph:
             .chain(crate::flow::access::offered_texts(&block.exit))
             .for_each(&mut look);
     }
-    found.sort_unstable();
-    found.dedup();
     found
 }
 
