@@ -40,7 +40,7 @@ mod unread;
 mod waiting;
 mod written;
 
-pub use effects::{Effect, Together};
+pub use effects::{Effect, Effects, Together};
 pub use entry_tests::entry_tests;
 pub(super) use going::may_be_among;
 pub use modes::{ModeSlots, PairId};
@@ -167,7 +167,7 @@ pub struct World<'p> {
     /// What they write to.
     mistaken_cells: FxHashSet<CellId>,
     /// Who does what to each cell, by handler.
-    pub effects: Vec<Vec<Effect>>,
+    pub effects: Vec<Effects>,
     sent: sent::Sent,
     /// How often what is known of each cell has grown.
     ages: Vec<fixpoint::Age>,
@@ -316,7 +316,7 @@ impl<'p> World<'p> {
             unreached: FxHashMap::default(),
             mistaken: FxHashSet::default(),
             mistaken_cells: FxHashSet::default(),
-            effects: vec![Vec::new(); project.cells.len()],
+            effects: project.cells.iter().map(|_| Effects::default()).collect(),
             sent: sent::Sent::default(),
             ages: vec![fixpoint::Age::default(); project.cells.len()],
             runs: Vec::new(),

@@ -257,13 +257,13 @@ impl World<'_> {
         let effects = &mut self.effects[at];
         match known {
             Ok(at) => {
-                if effects[at].take(&effect) {
+                if effects.take(at, &effect) {
                     changed.effects.insert(cell);
                     grown = true;
                 }
             }
             Err(at) => {
-                effects.insert(at, effect);
+                effects.to_mut().insert(at, effect);
                 changed.effects.insert(cell);
                 grown = true;
             }

@@ -239,9 +239,13 @@ impl<'p> World<'p> {
                 || handover.between.binary_search(&by).is_ok()
                 || (by < run.handler || repeats) && answers()
         };
-        self.effects_on(run, |effect, own| {
-            effect.handler.is_none_or(comes_before) && !(own && effect.own && effect.handler == Some(run.handler))
-        })
+        self.effects_on(
+            run,
+            |_| false,
+            |effect, own| {
+                effect.handler.is_none_or(comes_before) && !(own && effect.own && effect.handler == Some(run.handler))
+            },
+        )
     }
 
     /// Takes in what the sender knew as it sent what this handler answers; says whether it knew anything.

@@ -27,7 +27,7 @@ impl World<'_> {
             self.reach[at] = self.cell_within_bounds(CellId::at(at), any.clone()).unwrap_or(any);
         }
         for id in registry.var_ids().filter(|&id| registry.var(id).engine_writes) {
-            self.effects[id.index()].push(Effect {
+            self.effects[id.index()].to_mut().push(Effect {
                 handler: None,
                 after_wait: false,
                 later: false,
@@ -141,7 +141,7 @@ impl World<'_> {
                 self.reach[id.index()] = joined;
                 grown.push(CellId(id.0));
             }
-            for effect in self.effects[id.index()].iter_mut().filter(|effect| effect.handler.is_none()) {
+            for effect in self.effects[id.index()].to_mut().iter_mut().filter(|effect| effect.handler.is_none()) {
                 effect.set = Some(value.clone());
             }
         }

@@ -190,7 +190,8 @@ impl<'p> World<'p> {
         let is_to_come = |effect: &Effect, by: HandlerId, extent| {
             goes_on(effect) || effect.later && self.is_under_way(by, Part::Later, run.handler, extent)
         };
-        self.effects_on(run, |effect, own| {
+        let is_past = |opening| self.past(opening, run.handler) == Some(Extent::Everywhere);
+        self.effects_on(run, is_past, |effect, own| {
             let past = if effect.handler.is_some() && effect.handler == alone && !goes_on(effect) {
                 Some(if runs_once { Extent::Everywhere } else { Extent::ForTheInstance })
             } else {
@@ -206,29 +207,15 @@ impl<'p> World<'p> {
         })
     }
 
-    /// What the handler of a run itself does.
-    pub(in crate::flow) fn effects_of_itself(&self, run: &Run<'_, '_>) -> Others {
-        self.effects_on(run, |effect, _| effect.handler == Some(run.handler))
-    }
-
-    /// What is done to the slots of a run by the effects that are meant; asked with whether the slot is the own instance's.
-    pub(super) fn effects_on(&self, run: &Run<'_, '_>, meant: impl Fn(&Effect, bool) -> bool) -> Others {
-        let mut others = vec![Together::default(); run.table.slots.len()];
-        for (slot, together) in others.iter_mut().enumerate() {
-            let Some(cell) = run.table.slots[slot].cell else { continue };
-            let own = run.is_own_slot(Slot::try_from(slot).unwrap_or(Slot::MAX));
-            self.effects[cell.index()]
-                .iter()
-                .filter(|effect| meant(effect, own))
-                .for_each(|effect| together.take(effect));
-        }
-        others
-    }
-
-    /// Whether what a handler does before its first wait is certainly done before another one waits: `start` comes first in
-    /// a run, `spawn` first for an instance, and `enter` first in a scene, which a wait does not outlive.
+    /// Whether what a handler does before its first wait is certainly done before another one waits.
     fn is_past(&self, effect: &Effect, waiting: HandlerId) -> Option<Extent> {
         let opening = self.openings[effect.handler?.index()].filter(|_| !effect.after_wait)?;
+        self.past(opening, waiting)
+    }
+
+    /// For whom a moment is certainly past before a handler waits: `start` comes first in a run, `spawn` first for an instance,
+    /// and `enter` first in a scene, which a wait does not outlive.
+    fn past(&self, opening: Opening, waiting: HandlerId) -> Option<Extent> {
         match (opening, self.openings[waiting.index()]) {
             (_, Some(Opening::Start | Opening::Spawn)) | (Opening::Enter, Some(Opening::Enter)) => None,
             (Opening::Start, _) => Some(Extent::Everywhere),
@@ -245,14 +232,6 @@ impl<'p> World<'p> {
             Trigger::Enter => Some(Opening::Enter),
             _ => None,
         }
-    }
-
-    /// What the `spawn` handlers of an actor do to others than the new instance, for a `spawn` statement.
-    #[must_use]
-    pub fn effects_of_spawning(&self, run: &Run<'_, '_>, actor: OwnerId) -> Others {
-        let Some(at_spawn) = self.at_spawn.get(&actor) else { return Others::new() };
-        let theirs = |effect: &Effect| effect.handler.is_some_and(|handler| at_spawn.handlers.contains(&handler));
-        self.effects_on(run, |effect, _| !effect.own && theirs(effect))
     }
 }
 
