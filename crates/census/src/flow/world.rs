@@ -25,6 +25,7 @@ mod modes;
 mod once;
 mod outlook;
 mod overwritten;
+mod own_stops;
 mod partings;
 mod plain;
 mod questions;
@@ -270,6 +271,8 @@ pub struct World<'p> {
     entries: Vec<Option<Vec<(ExprId, bool)>>>,
     /// By cell: the numbers that its reach may stop growing at.
     cell_stops: Vec<Vec<f64>>,
+    /// By handler: the numbers that the cells which it steps may stop at.
+    own_stops: Vec<Option<own_stops::OwnStops>>,
     /// By handler: how many steps its run goes through.
     sizes: Vec<usize>,
     /// By handler: whether the rules about guards will ask for its pauses.
@@ -372,6 +375,7 @@ impl<'p> World<'p> {
             stops: Vec::new(),
             entries: Vec::new(),
             cell_stops: Vec::new(),
+            own_stops: Vec::new(),
             sizes: Vec::new(),
             pausing: Vec::new(),
             yields: Vec::new(),
@@ -429,6 +433,7 @@ impl<'p> World<'p> {
         world.keepers = world.find_keepers();
         world.leaders = world.find_leaders();
         world.overwriters = world.find_overwriters();
+        world.own_stops = world.find_own_stops();
         world.still_changed = world.find_still_changed();
         world.sending = world.find_sending();
         world.handovers = world.find_handovers();
@@ -473,9 +478,14 @@ impl<'p> World<'p> {
     #[must_use]
     pub fn own_accesses(&self, id: HandlerId) -> &[Access] {
         let (script, index) = self.handler(id);
+        self.accesses_of(script, Body::Handler(index))
+    }
+
+    fn accesses_of(&self, script: ScriptId, body: Body) -> &[Access] {
         let all = &self.accesses[script.index()];
-        let from = |body: Body| all.partition_point(|access| access.body < body);
-        &all[from(Body::Handler(index))..from(Body::Handler(index + 1))]
+        let from = all.partition_point(|access| access.body < body);
+        let count = all[from..].partition_point(|access| access.body == body);
+        &all[from..from + count]
     }
 
     /// The same, and what is done in its script's procedures, some of which it may call.

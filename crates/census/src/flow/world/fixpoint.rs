@@ -11,6 +11,9 @@ const MOST_ROUNDS: usize = 100;
 const PATIENCE: usize = 8;
 /// How many steps and ways a quick handler and the procedures of its script have at most, all in all.
 const QUICK: usize = 200;
+/// In how many rounds a cell that is stepped may come to rest by itself, as `max(x - 2, 0) + 1` does, before it is taken to go on
+/// until a test stops it.
+const SETTLING: usize = 1;
 /// In how many rounds a cell takes one text after another before it may hold all that it is allowed to.
 const MOST_TEXTS: usize = 64;
 /// How many turns a round has at most.
@@ -223,8 +226,16 @@ impl World<'_> {
         }
         let within = effect.set.clone().and_then(|value| self.cell_within_bounds(cell, value));
         if let Some(value) = within.clone() {
-            let stops = if age < LAST_STOPS { std::mem::take(&mut self.cell_stops[at]) } else { Vec::new() };
             let grows = seen.grows || age >= ROUNDS;
+            let stops_nowhere = age >= LAST_STOPS;
+            let own = effect.handler.filter(|_| seen.grows && age >= SETTLING);
+            let own = own.and_then(|handler| self.stops_of_steps(handler, cell));
+            let of_all = own.is_none() && !stops_nowhere;
+            let stops = match own {
+                _ if stops_nowhere => Vec::new(),
+                Some(own) => own,
+                None => std::mem::take(&mut self.cell_stops[at]),
+            };
             let mut next = self.grown(cell, &self.reach[at], &value, grows, &stops);
             if next != self.reach[at] {
                 if age >= MOST_TEXTS && matches!(next, Value::Text(_)) {
@@ -238,7 +249,7 @@ impl World<'_> {
                 changed.cells.insert(cell);
                 grown = true;
             }
-            if age < LAST_STOPS {
+            if of_all {
                 self.cell_stops[at] = stops;
             }
         }

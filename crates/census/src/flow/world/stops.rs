@@ -121,7 +121,7 @@ impl World<'_> {
     }
 
     /// Adds what lies beside the bounds of the cells in a test: with what comes to its bound there something else ends.
-    fn add_bounds_as_stops(&self, unit: &ScriptUnit, test: ExprId, found: &mut Vec<(CellId, f64)>) {
+    pub(super) fn add_bounds_as_stops(&self, unit: &ScriptUnit, test: ExprId, found: &mut Vec<(CellId, f64)>) {
         let registry = &self.project.registry;
         walk_expr(unit, test, &mut |inner| {
             let cell = unit.place_of(inner).and_then(|place| self.project.cell_of(unit, place));
@@ -138,7 +138,13 @@ impl World<'_> {
     }
 
     /// Adds the numbers of an expression to the cells in it, or to the one given.
-    fn add_stops(&self, unit: &ScriptUnit, expr: ExprId, into: Option<CellId>, found: &mut Vec<(CellId, f64)>) {
+    pub(super) fn add_stops(
+        &self,
+        unit: &ScriptUnit,
+        expr: ExprId,
+        into: Option<CellId>,
+        found: &mut Vec<(CellId, f64)>,
+    ) {
         let numbers = self.numbers_in(unit, expr);
         let mut cells: SmallVec<[CellId; 4]> = into.into_iter().collect();
         if into.is_none() {
@@ -159,7 +165,7 @@ impl World<'_> {
 
     /// The numbers that an expression writes down, either way round, but for those that something is moved by; and those that
     /// stand behind its names: a bound, a value that nothing changes, what a procedure gives.
-    fn numbers_in(&self, unit: &ScriptUnit, expr: ExprId) -> SmallVec<[f64; 4]> {
+    pub(super) fn numbers_in(&self, unit: &ScriptUnit, expr: ExprId) -> SmallVec<[f64; 4]> {
         let mut numbers = self.numbers_behind(unit, expr);
         walk_behind(unit, expr, &mut |inner| {
             let Meaning::Procedure(called) = unit.meaning(inner) else { return };
@@ -208,6 +214,15 @@ impl World<'_> {
     /// Adds the numbers of a `match`'s arms to the cells that it asks about.
     fn add_stops_of_arms(&self, unit: &ScriptUnit, graphs: &Graphs, found: &mut Vec<(CellId, f64)>) {
         let blocks = graphs.handlers.iter().chain(&graphs.procedures).flat_map(|graph| &graph.blocks);
+        self.add_stops_of_blocks(unit, blocks, found);
+    }
+
+    pub(super) fn add_stops_of_blocks<'b>(
+        &self,
+        unit: &ScriptUnit,
+        blocks: impl IntoIterator<Item = &'b graph::Block>,
+        found: &mut Vec<(CellId, f64)>,
+    ) {
         for block in blocks {
             let Exit::Match { subject, arms, .. } = &block.exit else { continue };
             let mut cells: SmallVec<[CellId; 4]> = SmallVec::new();
@@ -329,7 +344,7 @@ fn steps_in(unit: &ScriptUnit, expr: ExprId) -> SmallVec<[ExprId; 4]> {
     steps
 }
 
-fn in_order(stops: &mut Vec<f64>) {
+pub(super) fn in_order(stops: &mut Vec<f64>) {
     stops.sort_by(f64::total_cmp);
     stops.dedup();
 }

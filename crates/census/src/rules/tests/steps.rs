@@ -402,3 +402,27 @@ goal = { type = "number", scope = "global", default = 50, min = 0, max = 100, en
         "    smooth = blend(smooth, goal, 1.5)\n    heat = smooth // ~ range/can-exceed range/can-fall-below\n{blend}"
     ));
 }
+
+#[test]
+fn what_comes_to_rest_by_itself_is_not_taken_to_go_on() {
+    let state = r#"[variables.tide]
+heat = { type = "number", scope = "global", default = 20, min = 0, max = 100, engine = "reads" }
+drift = { type = "int", scope = "global", default = 0, min = 0, max = 60, engine = "reads" }
+"#;
+    let judged = |bell: &str, tick: &str| {
+        let script = "script tides for tide\n\nprivate smooth: number = 0\n\n";
+        let script = format!("{script}on bell {{\n{bell}}}\n\non tick {{\n{tick}}}\n");
+        crate::rules::testing::expect_in_scripts(state, &[&script]);
+    };
+    let heat = "    heat = smooth\n";
+    judged("    smooth = smooth * 0.9 + 5\n", heat);
+    judged("    smooth = smooth * 0.9 + 15\n", "    heat = smooth // ~ range/can-exceed\n");
+    judged("    smooth += (80 - smooth) * 0.2\n", heat);
+    judged("    smooth += 5\n", "    heat = smooth // ~ range/can-exceed\n");
+    let far = |slip: &str| {
+        format!("    note \"{{smooth:1}}\"\n    if drift > 40 {{{slip}\n        note \"far\"\n    }}\n    smooth = 1\n")
+    };
+    judged("    drift = max(drift - 2, 0)\n    drift += 1\n", &far(" // ~ range/never"));
+    judged("    if drift < 30 { drift += 1 }\n", &far(" // ~ range/never"));
+    judged("    if drift < 41 { drift += 1 }\n", &far(""));
+}
