@@ -1,5 +1,8 @@
 //! Small helpers for wording messages.
 
+/// How many near names are offered.
+const MOST_NEAR: usize = 3;
+
 /// The names of `all` that lie nearest to `name`, the nearest first, at most three.
 ///
 /// Nearness is the Damerau–Levenshtein distance (optimal string alignment), at most a third of the name's length.
@@ -10,17 +13,44 @@ pub fn nearest<'a>(name: &str, all: impl IntoIterator<Item = &'a str>) -> Vec<&'
     }
     let wanted = name.to_lowercase();
     let limit = (wanted.chars().count() / 3).max(1);
-    let mut near: Vec<(usize, &str)> = all
-        .into_iter()
-        .filter(|other| other.len().abs_diff(name.len()) <= limit * 4)
-        .filter_map(|other| {
-            let distance = strsim::osa_distance(&wanted, &other.to_lowercase());
-            (distance <= limit).then_some((distance, other))
-        })
-        .collect();
-    near.sort_unstable();
-    near.dedup();
-    near.into_iter().take(3).map(|(_, name)| name).collect()
+    let mut near: Vec<(usize, &str)> = Vec::with_capacity(MOST_NEAR + 1);
+    for other in all {
+        // There may be tens of thousands of names, so one that comes too late is not measured.
+        let most = if near.len() == MOST_NEAR { near[MOST_NEAR - 1].0 } else { limit };
+        let Some(distance) = distance_up_to(most, &wanted, other) else { continue };
+        let at = near.partition_point(|known| *known < (distance, other));
+        if near.get(at) != Some(&(distance, other)) {
+            near.insert(at, (distance, other));
+            near.truncate(MOST_NEAR);
+        }
+    }
+    near.into_iter().map(|(_, name)| name).collect()
+}
+
+/// The distance of two names, the first in small letters, where it is no more than that.
+fn distance_up_to(most: usize, wanted: &str, other: &str) -> Option<usize> {
+    let distance = if wanted.is_ascii() && other.is_ascii() {
+        // What they begin and end with alike costs nothing.
+        let alike = |(a, b): &(u8, u8)| a.eq_ignore_ascii_case(b);
+        let before = wanted.bytes().zip(other.bytes()).take_while(alike).count();
+        let (wanted, other) = (&wanted[before..], &other[before..]);
+        let behind = wanted.bytes().rev().zip(other.bytes().rev()).take_while(alike).count();
+        let (wanted, other) = (&wanted[..wanted.len() - behind], &other[..other.len() - behind]);
+        if wanted.len().abs_diff(other.len()) > most || letters_missing(wanted, other) > most {
+            return None;
+        }
+        strsim::osa_distance(wanted, &other.to_ascii_lowercase())
+    } else {
+        strsim::osa_distance(wanted, &other.to_lowercase())
+    };
+    (distance <= most).then_some(distance)
+}
+
+/// How many letters stand in one of two names only, at least: so far apart they are for certain.
+fn letters_missing(a: &str, b: &str) -> usize {
+    let letters = |name: &str| name.bytes().fold(0, |all: u64, byte| all | 1 << (byte.to_ascii_lowercase() % 64));
+    let (a, b) = (letters(a), letters(b));
+    (a & !b).count_ones().max((b & !a).count_ones()) as usize
 }
 
 /// "did you mean `a` or `b`?", if there is anything to offer.
