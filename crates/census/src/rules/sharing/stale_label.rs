@@ -5,13 +5,14 @@ use crate::flow::access::{Access, walk_behind};
 use crate::flow::graph::{Block, Exit, Graph, Step, StepKind};
 use crate::flow::world::HandlerId;
 use crate::project::{Base, CellId, Meaning, Place, PlaceId, ProcId, ScriptId, ScriptUnit};
+use crate::registry::{OwnerId, SignalId};
 use crate::rules::Facts;
 use crate::rules::facts::HandlerView;
 use crate::rules::{Example, Rule};
 use crate::script::ast::{ExprId, LocalKind, Trigger};
 use crate::source::Span;
 use rayon::prelude::*;
-use rustc_hash::FxHashSet;
+use rustc_hash::{FxHashMap, FxHashSet};
 use std::collections::{BTreeMap, BTreeSet};
 
 /// The rule.
@@ -67,16 +68,18 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
 /// The findings about one label.
 fn about<'p, 'f>(facts: &'f Facts<'p>, all_writers: &Writers, name: &str, mut label: Label<'p, 'f>) -> Vec<Finding> {
     let mut findings = Vec::new();
-    add_causes(facts, all_writers, &mut label);
-    if always_printed(facts, &label) || may_be_shown_unread(facts, name, &label) {
+    let is_printed_anyhow = add_causes(facts, all_writers, &mut label);
+    if is_printed_anyhow || follows_all(facts, &label) || may_be_shown_unread(facts, name, &label) {
         return findings;
     }
+    let printers = by_occasion(facts, &label);
     for handler in writers(facts, all_writers, &label) {
         // What is sent that means nothing may have been meant to show it.
         if matches!(handler.tree.trigger, Trigger::Start) || facts.world.guards_unread(handler.id) {
             continue;
         }
-        let others = others_print(facts, &handler, name, &label);
+        let same = printers.get(&occasion(facts, &handler)).map_or(&[][..], Vec::as_slice);
+        let others = others_print(&handler, name, same, facts);
         let judge = Judge { facts, handler, name, label: &label, others };
         if let Some((at, cell)) = judge.last_unprinted() {
             findings.push(word(facts, handler.unit, name, at, cell));
@@ -179,18 +182,39 @@ fn may_keep_silent(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, label: &str
     }
 }
 
-/// Adds the handlers that set off one that prints: by a signal, or by changing what it listens to.
-fn add_causes<'p, 'f>(facts: &'f Facts<'p>, all_writers: &Writers, label: &mut Label<'p, 'f>) {
+/// Adds the handlers that set off one that prints: by a signal, or by changing what it listens to. Says whether one of them has
+/// its turn again and again, or may have it at any time; then no others are looked for.
+fn add_causes<'p, 'f>(facts: &'f Facts<'p>, all_writers: &Writers, label: &mut Label<'p, 'f>) -> bool {
     let mut open: Vec<HandlerId> = label.printers.iter().map(|printer| printer.id).collect();
-    let mut all: BTreeSet<HandlerId> = open.iter().copied().collect();
+    let mut all: FxHashSet<HandlerId> = open.iter().copied().collect();
+    // Many handlers answer one signal, and all of them have the same senders.
+    let (mut signals, mut cells) = (FxHashSet::default(), FxHashSet::default());
     while let Some(id) = open.pop() {
         let handler = facts.handler(id);
-        let signal = handler.unit.handlers[handler.index].signal;
-        let mut causes: Vec<HandlerId> = signal.map_or_else(Vec::new, |signal| facts.senders(signal).to_vec());
-        causes.extend(changed_cell(facts, &handler).into_iter().flat_map(|cell| &all_writers[cell.index()]));
-        open.extend(causes.into_iter().filter(|&cause| all.insert(cause)));
+        if comes_anyhow(&handler) {
+            return true;
+        }
+        let signal = handler.unit.handlers[handler.index].signal.filter(|&signal| signals.insert(signal));
+        let senders = signal.map_or(&[][..], |signal| facts.senders(signal));
+        let cell = changed_cell(facts, &handler).filter(|&cell| cells.insert(cell));
+        let writers = cell.map_or(&[][..], |cell| &all_writers[cell.index()]);
+        open.extend(senders.iter().chain(writers).copied().filter(|&cause| all.insert(cause)));
     }
+    let mut all: Vec<HandlerId> = all.into_iter().collect();
+    all.sort_unstable();
     label.printers = all.into_iter().map(|id| facts.handler(id)).collect();
+    false
+}
+
+/// Whether a handler has its turn again and again, or, as what it answers could not be read, nobody can tell when.
+fn comes_anyhow(handler: &HandlerView<'_, '_>) -> bool {
+    let facts = &handler.unit.handlers[handler.index];
+    match handler.tree.trigger {
+        Trigger::Tick | Trigger::Every(_) | Trigger::Unreadable => true,
+        Trigger::Signal { .. } => facts.signal.is_none(),
+        Trigger::Changed(_) => facts.changed.is_none(),
+        _ => false,
+    }
 }
 
 /// By cell: the handlers that write it, also by the procedures that they call, in script order.
@@ -216,19 +240,11 @@ fn writers<'p, 'f>(facts: &'f Facts<'p>, all: &Writers, label: &Label<'p, 'f>) -
     found.into_iter().map(|id| facts.handler(id)).collect()
 }
 
-/// Whether a handler `on changed` of each cell, or a `tick` or an `every`, prints the label whatever happens.
-fn always_printed(facts: &Facts<'_>, label: &Label<'_, '_>) -> bool {
+/// Whether handlers `on changed` of all cells print the label.
+fn follows_all(facts: &Facts<'_>, label: &Label<'_, '_>) -> bool {
     let mut open: FxHashSet<CellId> = label.printed.clone();
-    for handler in &label.printers {
-        match handler.tree.trigger {
-            Trigger::Tick | Trigger::Every(_) | Trigger::Unreadable => return true,
-            Trigger::Signal { .. } if handler.unit.handlers[handler.index].signal.is_none() => return true,
-            Trigger::Changed(_) if handler.unit.handlers[handler.index].changed.is_none() => return true,
-            Trigger::Changed(_) => {
-                changed_cell(facts, handler).map(|cell| open.remove(&cell));
-            }
-            _ => {}
-        }
+    for cell in label.printers.iter().filter_map(|handler| changed_cell(facts, handler)) {
+        open.remove(&cell);
     }
     open.is_empty()
 }
@@ -269,18 +285,40 @@ struct Others {
     later: bool,
 }
 
-fn others_print(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, name: &str, label: &Label<'_, '_>) -> Others {
-    let same = |other: &&HandlerView<'_, '_>| {
-        let (a, b) = (&handler.unit.handlers[handler.index], &other.unit.handlers[other.index]);
-        match (&handler.tree.trigger, &other.tree.trigger) {
-            (Trigger::Signal { .. }, Trigger::Signal { .. }) => a.signal.is_some() && a.signal == b.signal,
-            (Trigger::Changed(_), Trigger::Changed(_)) => changed_cell(facts, handler) == changed_cell(facts, other),
-            (Trigger::Spawn, Trigger::Spawn) | (Trigger::Removed, Trigger::Removed) => {
-                handler.unit.owner == other.unit.owner
-            }
-            (x, y) => std::mem::discriminant(x) == std::mem::discriminant(y),
+/// What handlers answer in one dispatch.
+#[derive(Clone, Copy, PartialEq, Eq, Hash)]
+enum Occasion {
+    Signal(SignalId),
+    Changed(Option<CellId>),
+    Spawn(Option<OwnerId>),
+    Removed(Option<OwnerId>),
+    /// What could not be read, of this handler.
+    Unreadable(HandlerId),
+    Other(std::mem::Discriminant<Trigger>),
+}
+
+fn occasion(facts: &Facts<'_>, handler: &HandlerView<'_, '_>) -> Occasion {
+    match handler.tree.trigger {
+        Trigger::Signal { .. } => {
+            let signal = handler.unit.handlers[handler.index].signal;
+            signal.map_or(Occasion::Unreadable(handler.id), Occasion::Signal)
         }
-    };
+        Trigger::Changed(_) => Occasion::Changed(changed_cell(facts, handler)),
+        Trigger::Spawn => Occasion::Spawn(handler.unit.owner),
+        Trigger::Removed => Occasion::Removed(handler.unit.owner),
+        ref other => Occasion::Other(std::mem::discriminant(other)),
+    }
+}
+
+fn by_occasion<'p, 'f>(facts: &Facts<'_>, label: &Label<'p, 'f>) -> FxHashMap<Occasion, Vec<HandlerView<'p, 'f>>> {
+    let mut printers: FxHashMap<Occasion, Vec<HandlerView<'p, 'f>>> = FxHashMap::default();
+    for printer in &label.printers {
+        printers.entry(occasion(facts, printer)).or_default().push(*printer);
+    }
+    printers
+}
+
+fn others_print(handler: &HandlerView<'_, '_>, name: &str, same: &[HandlerView<'_, '_>], facts: &Facts<'_>) -> Others {
     let after_wait = |other: &HandlerView<'_, '_>| {
         let mut steps = other.graph.blocks.iter().flat_map(|block| &block.steps);
         let late = |step: &Step| other.found.reached.get(&step.span).is_some_and(|reached| reached.after_wait);
@@ -289,7 +327,7 @@ fn others_print(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, name: &str, la
         })
     };
     let mut others = Others { at_once: false, later: false };
-    for other in label.printers.iter().filter(|other| other.id != handler.id).filter(same) {
+    for other in same.iter().filter(|other| other.id != handler.id) {
         others.at_once |= other.id > handler.id;
         others.later |= after_wait(other);
     }
