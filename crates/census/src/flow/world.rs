@@ -202,6 +202,10 @@ pub struct World<'p> {
     unread_targets: FxHashSet<String>,
     /// The handlers of which something could not be read that may be what keeps them out.
     unread_guards: Vec<HandlerId>,
+    /// What they set.
+    set_by_unread_guards: FxHashSet<CellId>,
+    /// What handlers set that answer nothing that could be read.
+    set_unread: FxHashSet<CellId>,
     beforehand: Beforehand,
     beginnings: fresh::Beginnings,
     /// What cells hold that something is certain to give a value to as things begin.
@@ -336,6 +340,8 @@ impl<'p> World<'p> {
             given_unread: Vec::new(),
             unread: unread_words(project, |unit| &unit.meant_names),
             unread_guards: Vec::new(),
+            set_by_unread_guards: FxHashSet::default(),
+            set_unread: FxHashSet::default(),
             unread_targets: unread_words(project, |unit| &unit.meant_targets),
             beforehand: Beforehand::default(),
             beginnings: fresh::Beginnings::default(),
@@ -393,6 +399,8 @@ impl<'p> World<'p> {
         world.given_unread = world.find_given_unread();
         world.unsettled = world.find_unsettled();
         world.unread_guards = world.find_unread_guards();
+        world.set_by_unread_guards = world.find_set_by_unread_guards();
+        world.set_unread = world.find_set_unread();
         world.start_reach();
         world.find_thresholds();
         world.compared = world.find_compared();

@@ -168,8 +168,13 @@ impl World<'_> {
             Place::Variable(id, _) => self.unread_targets.contains(&*self.project.registry.var(id).name),
             _ => self.name_of(unit, place).is_some_and(|name| unit.may_write(name)),
         };
-        let sets = |id: HandlerId| self.own_accesses(id).iter().any(|access| access.cell == cell && access.writes());
-        named || self.handler_ids().any(|id| self.answers_unread(id) && sets(id))
+        named || self.set_unread.contains(&cell)
+    }
+
+    /// The cells that are set by handlers that answer nothing that could be read.
+    pub(super) fn find_set_unread(&self) -> FxHashSet<CellId> {
+        let accesses = self.handler_ids().filter(|&id| self.answers_unread(id)).flat_map(|id| self.own_accesses(id));
+        accesses.filter(|access| access.writes()).map(|access| access.cell).collect()
     }
 
     fn name_of<'a>(&'a self, unit: &'a ScriptUnit, place: PlaceId) -> Option<&'a str> {
@@ -276,10 +281,13 @@ impl World<'_> {
         if asked.iter().any(|cell| self.unsettled[cell.index()]) {
             return true;
         }
-        self.unread_guards.iter().any(|&id| {
-            let mut writes = self.own_accesses(id).iter().filter(|access| access.writes());
-            writes.any(|access| asked.contains(&access.cell))
-        })
+        asked.iter().any(|cell| self.set_by_unread_guards.contains(cell))
+    }
+
+    /// The cells that are set by handlers of which something could not be read.
+    pub(super) fn find_set_by_unread_guards(&self) -> FxHashSet<CellId> {
+        let accesses = self.unread_guards.iter().flat_map(|&id| self.own_accesses(id));
+        accesses.filter(|access| access.writes()).map(|access| access.cell).collect()
     }
 
     /// Whether a test of a handler names something that means nothing: what it was meant to keep out nobody can tell.
