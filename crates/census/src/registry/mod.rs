@@ -447,6 +447,8 @@ pub struct Registry {
     pub mistaken: FxHashSet<VarId>,
     /// Instances in whose starting values something is wrong.
     pub mistaken_starts: FxHashSet<InstanceId>,
+    /// Instances by actor, once all are known.
+    by_actor: FxHashMap<OwnerId, Vec<InstanceId>>,
 }
 
 impl Registry {
@@ -531,7 +533,15 @@ impl Registry {
 
     /// The instances of an actor.
     pub fn instances_of(&self, actor: OwnerId) -> impl Iterator<Item = InstanceId> + '_ {
-        self.instances.iter().enumerate().filter(move |(_, i)| i.of == actor).map(|(at, _)| InstanceId::at(at))
+        self.by_actor.get(&actor).into_iter().flatten().copied()
+    }
+
+    /// Puts down which instances each actor has.
+    fn index_instances(&mut self) {
+        self.by_actor.clear();
+        for (at, instance) in self.instances.iter().enumerate() {
+            self.by_actor.entry(instance.of).or_default().push(InstanceId::at(at));
+        }
     }
 
     /// The one instance that is listed of an actor which is not `many`.
@@ -551,6 +561,13 @@ impl Registry {
     pub fn own_start_of(&self, variable: VarId, instance: InstanceId) -> Option<&Value> {
         let own = self.instance(instance).start.iter().find(|start| start.variable == variable);
         own.map(|start| &start.value)
+    }
+
+    /// Whether some instance states a starting value of a variable for itself.
+    #[must_use]
+    pub fn has_own_start(&self, variable: VarId) -> bool {
+        let mut instances = self.instances_of(self.var(variable).owner);
+        instances.any(|instance| self.own_start_of(variable, instance).is_some())
     }
 
     /// What a variable starts as, with its unit, in words: without a default it is unset, and a `ref` is none.

@@ -552,6 +552,7 @@ fn house_strays(registry: &mut Registry) {
 
 /// An actor of which there is one, and that no entry lists, has one instance named like itself.
 fn add_only_instances(registry: &mut Registry) {
+    registry.index_instances();
     for at in 0..registry.owners.len() {
         let id = OwnerId::at(at);
         let one = registry.owners[at].kind == OwnerKind::Actor { many: false };
@@ -560,6 +561,7 @@ fn add_only_instances(registry: &mut Registry) {
             registry.instances.push(Instance { name, of: id, scene: None, start: Vec::new(), place: None });
         }
     }
+    registry.index_instances();
 }
 
 // ---- filling in entries ----

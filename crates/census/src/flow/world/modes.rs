@@ -327,10 +327,8 @@ impl World<'_> {
             None => default(id),
         };
         let mut starts = vec![(default(mode)?, default(number)?)];
-        for instance in (0..registry.instances.len()).map(InstanceId::at) {
-            if registry.var(mode).scope == Scope::Instance && registry.instance(instance).of == of {
-                starts.push((start(mode, instance)?, start(number, instance)?));
-            }
+        for instance in registry.instances_of(of).filter(|_| registry.var(mode).scope == Scope::Instance) {
+            starts.push((start(mode, instance)?, start(number, instance)?));
         }
         Some(starts)
     }

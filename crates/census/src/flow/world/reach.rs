@@ -234,9 +234,7 @@ impl World<'_> {
     pub(super) fn start_of(&self, id: VarId) -> Value {
         let registry = &self.project.registry;
         let variable = registry.var(id);
-        let own = (0..registry.instances.len())
-            .map(InstanceId::at)
-            .filter(|&instance| variable.scope == Scope::Instance && registry.instance(instance).of == variable.owner);
+        let own = registry.instances_of(variable.owner).filter(|_| variable.scope == Scope::Instance);
         let mut start =
             variable.default.as_ref().map_or_else(|| nothing(variable.ty), |value| self.start_value(id, value, None));
         for instance in own {

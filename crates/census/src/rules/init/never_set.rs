@@ -52,7 +52,7 @@ pub fn is_never_set(facts: &Facts<'_>, cell: CellId) -> bool {
     let (ty, has_start) = match facts.project.cells[cell.index()] {
         Cell::Variable(id) => {
             let variable = facts.registry().var(id);
-            let started = facts.registry().instances.iter().any(|i| i.start.iter().any(|start| start.variable == id));
+            let started = facts.registry().has_own_start(id);
             (variable.ty, variable.default.is_some() || variable.place.has("default") || started)
         }
         Cell::Private(script, index) => {

@@ -59,7 +59,7 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
                 .default
                 .as_ref()
                 .map_or("what it starts as".to_owned(), |value| registry.value_text(value));
-            let own = registry.instances.iter().any(|instance| instance.start.iter().any(|start| start.variable == id));
+            let own = registry.has_own_start(id);
             let is = if own {
                 "each instance keeps what it starts with".to_owned()
             } else {
