@@ -177,7 +177,7 @@ impl Run<'_, '_> {
             // What was broken may be this very instance's, by another name; then this is the last write of it.
             let broken = |suspect: &Suspect| matches!(suspect.wrong, Wrong::Broken(id, _) if id.index() == index);
             let upsets = wraps || self.world.upsets(index, variable).meets(moved) || state.suspects.iter().any(broken);
-            for base in self.table.invariant_bases(&self.world.project.invariants[index]) {
+            for base in self.table.invariant_bases(index).iter().copied() {
                 if !concerns(self.world, self.table, slot, index, base)
                     || self.holder(base).is_some_and(|holder| is_free(state, holder))
                 {

@@ -225,14 +225,13 @@ impl<'w, 'p> Run<'w, 'p> {
     }
 
     pub(super) fn assume_invariants(&mut self, mut state: State) -> State {
-        (0..self.world.project.invariants.len()).for_each(|at| self.assume_sound(&mut state, at, |_| true));
+        self.table.invariants().for_each(|at| self.assume_sound(&mut state, at, |_| true));
         state
     }
 
     /// For the instance that a name takes all invariants hold.
     pub(in crate::flow) fn assume_invariants_of(&mut self, state: &mut State, holder: PlaceId) {
-        let all = 0..self.world.project.invariants.len();
-        all.for_each(|at| self.assume_sound(state, at, |base| base == Base::Held(holder)));
+        self.table.invariants().for_each(|at| self.assume_sound(state, at, |base| base == Base::Held(holder)));
     }
 
     /// What an invariant says of a variable that is about to be written may follow only now, from what tests have told since.
@@ -250,7 +249,7 @@ impl<'w, 'p> Run<'w, 'p> {
         if !self.world.can_be_assumed(at) || state.suspects.iter().any(is_broken) {
             return;
         }
-        for base in self.table.invariant_bases(&self.world.project.invariants[at]) {
+        for &base in self.table.invariant_bases(at) {
             let held = self.holder(base).is_none_or(|holder| self.holds_one(state, holder));
             if base != Base::Some
                 && held

@@ -179,6 +179,8 @@ pub struct SlotTable {
     pub has_terms: bool,
     /// How long the bodies are.
     pub length: BodyLength,
+    /// The invariants that can be judged here, in order, with the instances for which.
+    invariants: Vec<(usize, Vec<Base>)>,
     /// The modes with the numbers that hang on them.
     pub modes: Vec<ModeSlots>,
     /// The products that are kept track of.
@@ -233,7 +235,26 @@ impl SlotTable {
 
     /// The instances for which an invariant can be judged here.
     #[must_use]
-    pub fn invariant_bases(&self, invariant: &InvariantFacts) -> Vec<Base> {
+    pub fn invariant_bases(&self, invariant: usize) -> &[Base] {
+        let found = self.invariants.binary_search_by_key(&invariant, |&(at, _)| at);
+        found.map_or(&[], |at| &self.invariants[at].1)
+    }
+
+    /// The invariants that can be judged here, in order.
+    pub fn invariants(&self) -> impl Iterator<Item = usize> + '_ {
+        self.invariants.iter().map(|&(at, _)| at)
+    }
+
+    fn find_invariants(&mut self, world: &World<'_>) {
+        let variables = self.by_variable.keys().map(|&(variable, _)| variable);
+        let mut all: Vec<usize> = variables.flat_map(|variable| world.invariants_of(variable)).copied().collect();
+        all.sort_unstable();
+        all.dedup();
+        let known = all.into_iter().map(|at| (at, self.bases_of(&world.project.invariants[at])));
+        self.invariants = known.filter(|(_, bases)| !bases.is_empty()).collect();
+    }
+
+    fn bases_of(&self, invariant: &InvariantFacts) -> Vec<Base> {
         if invariant.holds.is_none() {
             return Vec::new();
         }
@@ -288,6 +309,7 @@ impl SlotTable {
         table.amounts = amounts.filter(|_| used.length < BodyLength::Long).filter_map(|key| table.slot(key)).collect();
         table.link(world, unit);
         table.find_limited();
+        table.find_invariants(world);
         table
     }
 
@@ -301,6 +323,7 @@ impl SlotTable {
         table.add_places(world, unit, places);
         table.link(world, unit);
         table.find_limited();
+        table.find_invariants(world);
         table
     }
 

@@ -8,12 +8,16 @@ impl World<'_> {
     pub(super) fn find_begins_false(&self) -> Vec<bool> {
         let mut begins_false = vec![false; self.project.invariants.len()];
         let mut by_handler: FxHashMap<HandlerId, Vec<(usize, Base)>> = FxHashMap::default();
-        for at in 0..begins_false.len() {
+        let mut knowing: Vec<Vec<HandlerId>> = vec![Vec::new(); begins_false.len()];
+        for id in self.handler_ids() {
+            self.table(id).invariants().for_each(|at| knowing[at].push(id));
+        }
+        for (at, knowing) in knowing.iter().enumerate() {
             let knows_all = |id: HandlerId| {
-                let bases = self.table(id).invariant_bases(&self.project.invariants[at]).into_iter();
+                let bases = self.table(id).invariant_bases(at).iter().copied();
                 bases.map(move |base| (id, base)).find(|&(id, base)| self.slots_of(at, id, base).is_some())
             };
-            if let Some((handler, base)) = self.handler_ids().find_map(knows_all) {
+            if let Some((handler, base)) = knowing.iter().copied().find_map(knows_all) {
                 by_handler.entry(handler).or_default().push((at, base));
             }
         }
