@@ -7,7 +7,7 @@ use std::fmt::Write as _;
 pub type Kind = (&'static str, fn() -> Vec<File>);
 
 /// All kinds.
-pub const KINDS: [Kind; 24] = [
+pub const KINDS: [Kind; 28] = [
     ("deep branching", deep_branching),
     ("many variables in one handler", many_variables),
     ("procedures calling each other", procedures),
@@ -32,6 +32,10 @@ pub const KINDS: [Kind; 24] = [
     ("a chain of bounds", chained_bounds),
     ("one tangled handler", one_tangled_handler),
     ("tangles with waits", tangles_with_waits),
+    ("procedures that turn flags", turning_procedures),
+    ("one variable that all write", shared_by_all),
+    ("one number after another", numbers_asked_for),
+    ("labels behind signals", labels_behind_signals),
 ];
 
 fn files(registry: String, script: String) -> Vec<File> {
@@ -366,4 +370,57 @@ fn tangles_with_waits() -> Vec<File> {
         script.push_str("}\n\n");
     }
     files(world(20, "min = 0\nmax = 50"), script)
+}
+
+fn turning_procedures() -> Vec<File> {
+    let mut dice = Dice(7);
+    let mut script = "script all for tide\n\n".to_owned();
+    for at in 0..60 {
+        let _ = writeln!(script, "proc p{at}(amount: int) {{");
+        let _ = writeln!(script, "if v{} < 40 {{ v{} += amount }}\nup{} = not up{}", at % 20, at % 20, at % 8, at % 8);
+        if at > 0 {
+            let _ = writeln!(script, "if up{} {{ p{}(1) }} else {{ p{}(2) }}", at % 5, at - 1, dice.below(at));
+        }
+        script.push_str("}\n\n");
+    }
+    for at in 0..1200 {
+        let _ = writeln!(script, "on bell(amount) {{\nif v{} > 3 {{ p{}(3) }}", at % 20, at % 12);
+        let _ = writeln!(script, "v{} += 1\np{}(1)\nv{} = 0\n}}\n", at % 20, 11 - at % 12, at % 20);
+    }
+    let mut registry = world(20, "min = 0\nmax = 50");
+    for at in 0..8 {
+        let _ = writeln!(registry, "[variables.tide.up{at}]\ntype = \"bool\"\nscope = \"global\"\ndefault = false");
+    }
+    files(registry, script)
+}
+
+fn shared_by_all() -> Vec<File> {
+    let mut script = "script all for tide\n\n".to_owned();
+    for at in 0..1400 {
+        let _ = writeln!(script, "on bell(amount) when v0 != {} {{\nif v0 < 50 {{ v0 += 1 }}", at % 50);
+        let _ = writeln!(script, "wait {}s\nif v1 < v0 {{ v1 += 1 }}\nv{} = v0\n}}\n", at % 9 + 1, at % 18 + 2);
+    }
+    files(world(20, "min = 0\nmax = 50"), script)
+}
+
+fn numbers_asked_for() -> Vec<File> {
+    let mut script = "script all for tide\n\n".to_owned();
+    for at in 0..2000 {
+        let _ = writeln!(script, "on bell(amount) {{\nif v{} > {} {{ v{} = 1 }}", at % 20, at % 900, (at + 1) % 20);
+        let _ = writeln!(script, "v{} = min(v{} + 1, 1000)\n}}\n", at % 20, at % 20);
+    }
+    files(world(20, "min = 0\nmax = 1000"), script)
+}
+
+fn labels_behind_signals() -> Vec<File> {
+    let mut registry = world(20, "min = 0\nmax = 50");
+    let mut script = "script all for tide\n\n".to_owned();
+    for at in 0..40 {
+        let _ = writeln!(registry, "[signals.rope_{at}]\nfrom = \"script\"");
+    }
+    for at in 0..1600 {
+        let _ = writeln!(script, "on rope_{} {{\nif v{} < 9 {{ v{} += 1 }}", at % 40, at % 20, at % 20);
+        let _ = writeln!(script, "show label_{at} \"{{v{}}}\"\nsend rope_{}\n}}\n", at % 20, at * 7 % 40);
+    }
+    files(registry, script)
 }
