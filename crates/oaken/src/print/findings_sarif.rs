@@ -1,12 +1,14 @@
 //! Findings as SARIF 2.1.0, for tools that gather the results of many checkers.
 
 use super::Out;
-use census::finding::Level;
+use census::finding::{Level, RuleName};
 use census::project::Project;
 use census::report::{Report, Told};
 use census::rules::{self, Rule};
 use census::source::Location;
+use serde::{Serialize, Serializer};
 use serde_json::{Value, json};
+use std::collections::BTreeSet;
 use std::io;
 
 /// Writes a report.
@@ -16,25 +18,50 @@ pub fn print(project: &Project, report: &Report) -> io::Result<()> {
     out.finish()
 }
 
-/// The whole document.
-fn document(project: &Project, report: &Report) -> Value {
-    let rules: Vec<&Rule> = rules::all()
-        .into_iter()
-        .filter(|rule| report.findings.iter().any(|told| told.finding.rule == rule.name))
-        .collect();
-    json!({
-        "$schema": "https://json.schemastore.org/sarif-2.1.0.json",
-        "version": "2.1.0",
-        "runs": [{
-            "tool": { "driver": {
-                "name": "Oaken Census",
-                "semanticVersion": env!("CARGO_PKG_VERSION"),
-                "rules": rules.iter().map(|rule| described(rule)).collect::<Vec<_>>(),
-            } },
-            "columnKind": "unicodeCodePoints",
-            "results": report.findings.iter().map(|told| result(project, told, &rules)).collect::<Vec<_>>(),
-        }],
-    })
+/// The whole document, its parts in alphabetical order as everywhere.
+#[derive(Serialize)]
+struct Document<'a> {
+    #[serde(rename = "$schema")]
+    schema: &'static str,
+    runs: [Run<'a>; 1],
+    version: &'static str,
+}
+
+#[derive(Serialize)]
+#[serde(rename_all = "camelCase")]
+struct Run<'a> {
+    column_kind: &'static str,
+    results: Results<'a>,
+    tool: Value,
+}
+
+/// All results. Each is made as its turn comes to be written: all of them together would take more memory than the check.
+struct Results<'a> {
+    project: &'a Project,
+    report: &'a Report,
+    rules: Vec<&'static Rule>,
+}
+
+impl Serialize for Results<'_> {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.collect_seq(self.report.findings.iter().map(|told| result(self.project, told, &self.rules)))
+    }
+}
+
+fn document<'a>(project: &'a Project, report: &'a Report) -> Document<'a> {
+    let told: BTreeSet<RuleName> = report.findings.iter().map(|told| told.finding.rule).collect();
+    let rules: Vec<&Rule> = rules::all().into_iter().filter(|rule| told.contains(&rule.name)).collect();
+    let tool = json!({ "driver": {
+        "name": "Oaken Census",
+        "semanticVersion": env!("CARGO_PKG_VERSION"),
+        "rules": rules.iter().map(|rule| described(rule)).collect::<Vec<_>>(),
+    } });
+    let results = Results { project, report, rules };
+    Document {
+        schema: "https://json.schemastore.org/sarif-2.1.0.json",
+        runs: [Run { column_kind: "unicodeCodePoints", results, tool }],
+        version: "2.1.0",
+    }
 }
 
 fn described(rule: &Rule) -> Value {
