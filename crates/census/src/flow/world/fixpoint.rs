@@ -61,6 +61,7 @@ impl World<'_> {
         self.leave_out_lent(&mut found);
         self.look_by_modes(&mut found);
         self.find_unreached_writes(&found);
+        self.own_stops = Vec::new(); // They are asked for while something grows only, and take their room.
         found
     }
 

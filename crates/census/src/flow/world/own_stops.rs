@@ -92,7 +92,7 @@ impl World<'_> {
 
     /// What a cell may stop at as a handler steps it; nothing where what stops it may stand in others.
     pub(super) fn stops_of_steps(&self, handler: HandlerId, cell: CellId) -> Option<Vec<f64>> {
-        let own = self.own_stops[handler.index()].as_ref()?;
+        let own = self.own_stops.get(handler.index())?.as_ref()?;
         let mut stops: Vec<f64> = own.of(cell).chain(self.ends_at_start(cell).into_iter().flatten()).collect();
         stops.push(0.0); // What is halved, or taken from, often stays on its side of zero.
         in_order(&mut stops);
