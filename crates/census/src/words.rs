@@ -132,6 +132,16 @@ mod tests {
     use super::*;
 
     #[test]
+    fn the_nearest_names_come_first_by_how_far_they_are_and_then_by_name() {
+        let all = ["tide_levels", "side_level", "tide_level", "oil_level", "tide_lvel", "tide_level", "weather"];
+        assert_eq!(nearest("Tide_Levle", all), ["tide_level", "side_level", "tide_levels"]);
+        assert_eq!(nearest("tide_lvel", all), ["tide_lvel", "tide_level", "side_level"]);
+        assert_eq!(nearest("wheather", all), ["weather"]);
+        assert_eq!(nearest("größe", ["grösse", "größer", "Größe"]), ["Größe", "größer"]);
+        assert!(nearest("lamp", all).is_empty());
+    }
+
+    #[test]
     fn a_hair_beside_a_number_is_told_as_the_number() {
         assert_eq!(about(0.1 + 0.2), "0.3");
         assert_eq!(about(181.0_f64.next_down()), "181");
