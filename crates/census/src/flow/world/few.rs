@@ -56,7 +56,7 @@ impl World<'_> {
     fn find_few(&mut self, touched: &Touched, cell: CellId) -> bool {
         let writers: Vec<HandlerId> =
             self.handler_ids().filter(|&id| touched.writes(self, id, cell) && self.can_begin(id)).collect();
-        let steps: usize = writers.iter().map(|&id| self.size(id)).sum();
+        let steps: usize = writers.iter().map(|&id| self.handler_graph(id).size()).sum();
         if writers.len() > MOST_WRITERS.0 || steps > MOST_WRITERS.1 {
             return false;
         }

@@ -40,7 +40,8 @@ impl World<'_> {
             }
         }
         let is_short = |group: &[HandlerId]| {
-            group.len() <= MOST_IN_TURN.0 && group.iter().map(|&id| self.size(id)).sum::<usize>() <= MOST_IN_TURN.1
+            group.len() <= MOST_IN_TURN.0
+                && group.iter().map(|&id| self.handler_graph(id).size()).sum::<usize>() <= MOST_IN_TURN.1
         };
         let (mut short, long): (Vec<_>, Vec<_>) = groups.into_values().partition(|group| is_short(group));
         let of_script = |a: &HandlerId, b: &HandlerId| self.handler(*a).0 == self.handler(*b).0;

@@ -15,7 +15,7 @@ const MOST_VALUES: usize = 6;
 const MOST_SPAN: f64 = 32.0;
 /// In how many bodies each of the two is written at most: what many see to is seldom kept together.
 const MOST_WRITERS: usize = 8;
-/// How many steps the handlers have at most that write one of the two.
+/// How many steps runs of the handlers go through at most that write one of the two.
 const MOST_STEPS: usize = 1200;
 /// After how many rounds numbers stop nowhere any more.
 const LAST_ROUND: usize = 30;
