@@ -2,6 +2,8 @@
 
 /// How many near names are offered.
 const MOST_NEAR: usize = 3;
+/// How many bytes a letter takes at most.
+const MOST_BYTES: usize = 4;
 
 /// The names of `all` that lie nearest to `name`, the nearest first, at most three.
 ///
@@ -40,6 +42,8 @@ fn distance_up_to(most: usize, wanted: &str, other: &str) -> Option<usize> {
             return None;
         }
         strsim::osa_distance(wanted, &other.to_ascii_lowercase())
+    } else if wanted.len().abs_diff(other.len()) > most * MOST_BYTES {
+        return None;
     } else {
         strsim::osa_distance(wanted, &other.to_lowercase())
     };
