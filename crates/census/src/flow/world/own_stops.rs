@@ -151,14 +151,9 @@ impl<'w, 'p> Reader<'w, 'p> {
     /// Adds the numbers of an expression if it is a comparison.
     fn add_compared(&self, expr: ExprId, stops: &mut BodyStops) {
         let (world, unit) = (self.world, self.unit);
-        let ExprKind::Binary(op, ..) = unit.tree.expr(expr).kind else { return };
-        if !op.is_comparison() {
-            return;
-        }
         let from = stops.numbers.len();
-        world.add_stops(unit, expr, None, &mut stops.numbers);
-        if self.parts && !matches!(op, BinaryOp::Less | BinaryOp::Greater) {
-            world.add_bounds_as_stops(unit, expr, &mut stops.numbers);
+        if !world.add_stops_of_comparison(unit, expr, self.parts, &mut stops.numbers) {
+            return;
         }
         let moving = self.moving_in(expr);
         if moving.iter().any(|cell| *cell != moving[0]) {

@@ -46,14 +46,7 @@ impl World<'_> {
             let parts = graphs.handlers.iter().chain(&graphs.procedures).any(|graph| self.may_part(graph));
             for at in 0..unit.tree.exprs.len() {
                 let expr = ExprId(u32::try_from(at).unwrap_or(u32::MAX));
-                if let ExprKind::Binary(op, ..) = unit.tree.expr(expr).kind
-                    && op.is_comparison()
-                {
-                    self.add_stops(unit, expr, None, &mut found);
-                    if parts && !matches!(op, BinaryOp::Less | BinaryOp::Greater) {
-                        self.add_bounds_as_stops(unit, expr, &mut found);
-                    }
-                }
+                self.add_stops_of_comparison(unit, expr, parts, &mut found);
             }
             found
         };
@@ -120,8 +113,27 @@ impl World<'_> {
             .map(|bound| bound.as_ref().and_then(|bound| crate::registry::read::bound_at_start(bound, registry)))
     }
 
+    /// Adds the numbers of an expression to the cells in it if it is a comparison, and says so.
+    pub(super) fn add_stops_of_comparison(
+        &self,
+        unit: &ScriptUnit,
+        expr: ExprId,
+        parts: bool,
+        found: &mut Vec<(CellId, f64)>,
+    ) -> bool {
+        let ExprKind::Binary(op, ..) = unit.tree.expr(expr).kind else { return false };
+        if !op.is_comparison() {
+            return false;
+        }
+        self.add_stops(unit, expr, None, found);
+        if parts && !matches!(op, BinaryOp::Less | BinaryOp::Greater) {
+            self.add_bounds_as_stops(unit, expr, found);
+        }
+        true
+    }
+
     /// Adds what lies beside the bounds of the cells in a test: with what comes to its bound there something else ends.
-    pub(super) fn add_bounds_as_stops(&self, unit: &ScriptUnit, test: ExprId, found: &mut Vec<(CellId, f64)>) {
+    fn add_bounds_as_stops(&self, unit: &ScriptUnit, test: ExprId, found: &mut Vec<(CellId, f64)>) {
         let registry = &self.project.registry;
         walk_expr(unit, test, &mut |inner| {
             let cell = unit.place_of(inner).and_then(|place| self.project.cell_of(unit, place));

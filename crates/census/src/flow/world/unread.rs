@@ -173,7 +173,12 @@ impl World<'_> {
 
     /// The cells that are set by handlers that answer nothing that could be read.
     pub(super) fn find_set_unread(&self) -> FxHashSet<CellId> {
-        let accesses = self.handler_ids().filter(|&id| self.answers_unread(id)).flat_map(|id| self.own_accesses(id));
+        self.set_by(self.handler_ids().filter(|&id| self.answers_unread(id)))
+    }
+
+    /// The cells that handlers set in their own bodies.
+    fn set_by(&self, handlers: impl Iterator<Item = HandlerId>) -> FxHashSet<CellId> {
+        let accesses = handlers.flat_map(|id| self.own_accesses(id));
         accesses.filter(|access| access.writes()).map(|access| access.cell).collect()
     }
 
@@ -286,8 +291,7 @@ impl World<'_> {
 
     /// The cells that are set by handlers of which something could not be read.
     pub(super) fn find_set_by_unread_guards(&self) -> FxHashSet<CellId> {
-        let accesses = self.unread_guards.iter().flat_map(|&id| self.own_accesses(id));
-        accesses.filter(|access| access.writes()).map(|access| access.cell).collect()
+        self.set_by(self.unread_guards.iter().copied())
     }
 
     /// Whether a test of a handler names something that means nothing: what it was meant to keep out nobody can tell.

@@ -79,7 +79,7 @@ fn about<'p, 'f>(facts: &'f Facts<'p>, all_writers: &Writers, name: &str, mut la
             continue;
         }
         let same = printers.get(&occasion(facts, &handler)).map_or(&[][..], Vec::as_slice);
-        let others = others_print(&handler, name, same, facts);
+        let others = others_print(facts, &handler, name, same);
         let judge = Judge { facts, handler, name, label: &label, others };
         if let Some((at, cell)) = judge.last_unprinted() {
             findings.push(word(facts, handler.unit, name, at, cell));
@@ -318,7 +318,7 @@ fn by_occasion<'p, 'f>(facts: &Facts<'_>, label: &Label<'p, 'f>) -> FxHashMap<Oc
     printers
 }
 
-fn others_print(handler: &HandlerView<'_, '_>, name: &str, same: &[HandlerView<'_, '_>], facts: &Facts<'_>) -> Others {
+fn others_print(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, name: &str, same: &[HandlerView<'_, '_>]) -> Others {
     let after_wait = |other: &HandlerView<'_, '_>| {
         let mut steps = other.graph.blocks.iter().flat_map(|block| &block.steps);
         let late = |step: &Step| other.found.reached.get(&step.span).is_some_and(|reached| reached.after_wait);

@@ -412,7 +412,7 @@ drift = { type = "int", scope = "global", default = 0, min = 0, max = 60, engine
     let judged = |bell: &str, tick: &str| {
         let script = "script tides for tide\n\nprivate smooth: number = 0\n\n";
         let script = format!("{script}on bell {{\n{bell}}}\n\non tick {{\n{tick}}}\n");
-        crate::rules::testing::expect_in_scripts(state, &[&script]);
+        expect_in_scripts(state, &[&script]);
     };
     let heat = "    heat = smooth\n";
     judged("    smooth = smooth * 0.9 + 5\n", heat);
