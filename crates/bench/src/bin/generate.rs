@@ -20,6 +20,9 @@ struct Options {
     /// The same number gives the same project.
     #[arg(long, default_value_t = 1)]
     seed: u64,
+    /// What its scripts do.
+    #[arg(long, value_enum, default_value_t)]
+    shape: bench::Shape,
     /// A project that nobody would write instead, by number.
     #[arg(long)]
     perverse: Option<usize>,
@@ -28,6 +31,7 @@ struct Options {
 fn main() -> std::io::Result<()> {
     let options = Options::parse();
     let size = bench::Size {
+        shape: options.shape,
         variables: options.variables,
         lines: options.lines,
         mistakes: options.mistakes,

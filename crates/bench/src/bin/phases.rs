@@ -12,6 +12,9 @@ struct Options {
     /// How many lines of script.
     #[arg(default_value_t = 10_000)]
     lines: usize,
+    /// What its scripts do.
+    #[arg(long, value_enum, default_value_t)]
+    shape: bench::Shape,
     /// A project that nobody would write instead, by number.
     #[arg(long)]
     perverse: Option<usize>,
@@ -53,7 +56,13 @@ fn main() {
 }
 
 fn made(options: &Options) -> Vec<bench::File> {
-    let size = bench::Size { variables: options.lines / 50, lines: options.lines, mistakes: 0.02, seed: 1 };
+    let size = bench::Size {
+        shape: options.shape,
+        variables: options.lines / 50,
+        lines: options.lines,
+        mistakes: 0.02,
+        seed: 1,
+    };
     match options.perverse.and_then(|at| bench::perverse::KINDS.get(at)) {
         Some((_, make)) => make(),
         None => bench::project(size),
