@@ -1,6 +1,7 @@
 //! What a write does: to its place, to those that may be the same, and to what others will see.
 
 use super::*;
+use crate::project::builtin::Builtin;
 
 /// How many places may wait to be seen where one that is given a number joins them.
 const MOST_UNSEEN: usize = 32;
@@ -286,7 +287,8 @@ impl<'w, 'p> Run<'w, 'p> {
         let exact = if is_compared { step_of(state, slot, forms) } else { None };
         let steps_itself = || op != AssignOp::Set || crate::flow::access::steps_itself(self.unit, place, value);
         let cut = is_compared && exact.is_none() && steps_itself();
-        let mut step = if cut { cut_step_of(state, slot, forms) } else { exact };
+        let cut_step = || Some(self.without_limits(state, (place, op, value), slot, cut_step_of(state, slot, forms)?));
+        let mut step = if cut { cut_step() } else { exact };
         if let Some((_, by)) = step.as_mut().filter(|_| crate::flow::access::goes_round(self.unit, place, value)) {
             *by = without_going_round(by);
         }
@@ -329,6 +331,32 @@ impl<'w, 'p> Run<'w, 'p> {
         } else {
             self.see(state, &write);
         }
+    }
+
+    /// A cut step without what only the limit does that it is cut at: of `min(x + 1, 9)` the way down from 12 lands on 9.
+    fn without_limits(
+        &self,
+        state: &State,
+        (place, op, value): (PlaceId, AssignOp, ExprId),
+        slot: Slot,
+        (before, by): (Num, Num),
+    ) -> (Num, Num) {
+        let ends = |slot| state.ends(slot);
+        let mut most: Option<(f64, f64)> = None;
+        for part in steps_among(self.unit, place, op, value) {
+            let own = if op == AssignOp::Set { Linear::slot(slot) } else { Linear::constant(0.0) };
+            let forms = self.forms(state, part).scaled(if op == AssignOp::Subtract { -1.0 } else { 1.0 });
+            let highest = |sides: &[Linear], sign: f64| {
+                let by =
+                    sides.iter().map(|form| state.facts.plainly_highest(&form.plus(&own, -1.0).times(sign), &ends));
+                by.fold(f64::INFINITY, f64::min)
+            };
+            let (up, down) = (highest(forms.uppers(), 1.0), highest(forms.lowers(), -1.0));
+            most = Some(most.map_or((up, down), |most| (most.0.max(up), most.1.max(down))));
+        }
+        let Some((up, down)) = most else { return (before, by) };
+        let by = Num::range(by.lo.max(-down.max(0.0)), by.hi.min(up.max(0.0)), by.int);
+        (before, by)
     }
 
     /// A variable that clamps or wraps stays within its range.
@@ -543,6 +571,21 @@ fn cut_step_of(state: &State, slot: Slot, forms: &Forms) -> Option<(Num, Num)> {
     let (up, down) = (highest(forms.uppers(), 1.0).unwrap_or(0.0), highest(forms.lowers(), -1.0).unwrap_or(0.0));
     let by = Num::range(-down.max(0.0), up.max(0.0), before.int);
     Some((before, by))
+}
+
+/// What steps among the values that a cut step may come to: of `min(x + 1, 9)` it is `x + 1`, of `x += min(1, 9 - x)` it is 1.
+fn steps_among(unit: &ScriptUnit, place: PlaceId, op: AssignOp, value: ExprId) -> Vec<ExprId> {
+    let mut steps = Vec::new();
+    let mut open = if matches!(op, AssignOp::Multiply | AssignOp::Divide) { Vec::new() } else { vec![value] };
+    while let Some(at) = open.pop() {
+        let cuts = matches!(unit.meaning(at), Meaning::Builtin(Builtin::Min | Builtin::Max | Builtin::Clamp));
+        match &unit.tree.expr(at).kind {
+            ExprKind::Call(_, arguments) if cuts => open.extend(arguments),
+            _ if crate::flow::access::names(unit, at, place) == (op == AssignOp::Set) => steps.push(at),
+            _ => {}
+        }
+    }
+    steps
 }
 
 /// The two ways that a flag can stand, where it is not known which: `true` and `false`, or below zero and not.

@@ -399,6 +399,33 @@ on gust(force) {
     }
 
     #[test]
+    fn the_limit_that_a_step_is_cut_at_is_landed_on_from_either_side() {
+        let judged = |step: &str, told: &str| {
+            let script = format!(
+                "script tides for tide\n\non gust(force) {{\n    marks += force\n    {step}\n}}\n\non every 5s {{\n    if marks == 20 {{\n        marks = 0\n    }}\n    if marks == 17 {{{told}\n        note \"nearly\"\n    }}\n}}\n"
+            );
+            expect(
+                r#"[variables.tide.marks]
+type = "int"
+scope = "global"
+default = 0
+min = 0
+max = 20
+[signals.gust]
+from = "engine"
+to = "all"
+parameters = { force = { type = "int", min = 0, max = 9 } }
+"#,
+                &[&script],
+            );
+        };
+        judged("marks = min(marks + force, 20)", " // ~ range/limit-skipped");
+        judged("marks += min(force, marks.max - marks)", " // ~ range/limit-skipped");
+        judged("let room = 20 - marks\n    marks += min(room, 3)", " // ~ range/limit-skipped");
+        judged("marks = max(min(marks + 2, 20), 3)", " // ~ range/limit-skipped");
+    }
+
+    #[test]
     fn what_is_passed_before_the_range_is_left() {
         expect(
             r#"[variables.tide.marks]
