@@ -1,6 +1,6 @@
 //! What is certain to have been assigned before a handler begins: by `start`, `spawn` and `enter`.
 
-use super::certain::Wanted;
+use super::certain::{Assigned, Wanted};
 use super::*;
 
 impl World<'_> {
@@ -17,7 +17,13 @@ impl World<'_> {
                 Trigger::Enter => &mut beforehand.enter,
                 _ => continue,
             };
-            for cell in self.certainly_written(id) {
+            // Who is made later than a `spawn` handler of another actor has run finds nothing of it.
+            let of_others = |cell: &CellId| match self.home(*cell) {
+                Home::Instance(actor) => self.project.registry.is_many(actor) && unit.owner != Some(actor),
+                _ => false,
+            };
+            let is_spawn = matches!(handler.trigger, Trigger::Spawn);
+            for cell in self.certainly_written(id).filter(|cell| !is_spawn || !of_others(cell)) {
                 into.entry(cell).or_insert(id);
             }
             if matches!(handler.trigger, Trigger::Start) && self.starts_for_certain(unit) {
@@ -51,8 +57,13 @@ impl World<'_> {
             Place::Variable(id, Base::Listed(_)) => !self.project.registry.is_many(self.project.registry.var(id).owner),
             _ => false,
         };
-        let all = certain::certain(unit, graph, &self.graphs[script.index()].procedures, wanted, 8);
-        all.into_iter().filter(is_own).filter_map(|place| self.project.cell_of(unit, place)).collect()
+        let asked = certain::Asked { unit, procedures: &self.graphs[script.index()].procedures, wanted };
+        let cell = |assigned| match assigned {
+            Assigned::Place(place) => self.project.cell_of(unit, place).filter(|_| is_own(&place)),
+            Assigned::OfAll(id) => Some(CellId(id.0)),
+            Assigned::Of(..) => None,
+        };
+        certain::certain(asked, graph).into_iter().filter_map(cell).collect()
     }
 
     pub(super) fn first_scene(&self) -> Option<OwnerId> {

@@ -38,8 +38,8 @@ impl World<'_> {
         let stays = |owner: OwnerId| !registry.is_actor(owner) || !self.removable(owner);
         let (by_owner, owner) = (self.parts(by).0.owner, self.parts(id).0.owner);
         let is_there = match self.home(cell) {
-            // An instance that is removed takes what it holds along.
-            Home::Instance(actor) if Some(actor) == owner => by_owner == owner,
+            // An instance that is removed takes what it holds along. Of many, another's script writes to all or to none for certain.
+            Home::Instance(actor) if Some(actor) == owner => by_owner == owner || registry.is_many(actor),
             Home::Instance(actor) => !registry.is_many(actor) && stays(actor),
             _ => true,
         };

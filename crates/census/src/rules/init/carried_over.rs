@@ -218,4 +218,57 @@ on bell {
 "#],
         );
     }
+
+    #[test]
+    fn a_loop_over_all_gives_each_a_fresh_value() {
+        expect_with(
+            "[project]\nname = \"Saltmarsh Mail\"\nfirst_scene = \"harbor\"\nlifetime = \"session\"\n",
+            r#"[variables.mailboat]
+rust = { type = "int", scope = "instance", default = 0, engine = "reads", writers = ["*"] }
+pay = { type = "int", scope = "instance", default = 0, engine = "reads", writers = ["*"] }
+mud = { type = "int", scope = "instance", default = 0, engine = "reads", writers = ["*"] } # ~ init/carried-over
+tar = { type = "int", scope = "instance", default = 0, engine = "reads", writers = ["*"] } # ~ init/carried-over
+wax = { type = "int", scope = "instance", default = 0, engine = "reads", writers = ["*"] } # ~ init/carried-over
+oil = { type = "int", scope = "instance", default = 0, engine = "reads", writers = ["*"] } # ~ init/carried-over
+"#,
+            &[r#"script tides for tide
+
+proc reset(boat: mailboat) {
+    boat.pay = 0
+}
+
+on start {
+    for boat in mailboat {
+        boat.rust = 0
+        boat.wax += 1
+        reset(boat)
+    }
+    for boat in mailboat where boat.mud > 2 {
+        boat.mud = 0
+    }
+    for boat in mailboat {
+        if boat.tar > 4 {
+            break
+        }
+        boat.tar = 0
+    }
+    for boat in mailboat {
+        boat.oil = 0
+        wait 1s
+    }
+}
+
+on bell {
+    for boat in mailboat {
+        boat.rust += 1
+        boat.pay += 1
+        boat.mud += 1
+        boat.tar += 1
+        boat.wax += 1
+        boat.oil += 1
+    }
+}
+"#],
+        );
+    }
 }

@@ -79,6 +79,21 @@ fn what_a_later_one_writes_over_does_not_last() {
 }
 
 #[test]
+fn another_may_write_over_that_of_all_instances() {
+    let judged = |all: &str, told: &str| {
+        let own = format!(
+            "script a for parcel\n\non bell {{ weight = 0 }}\non touched {{ note \"{{6 / weight}}\" }} {told}\n"
+        );
+        let other = format!(
+            "script b for office\n\non bell {{\n    for each in parcel{all} {{\n        each.weight = 3 // ~ sharing/order-hazard\n    }}\n}}\n"
+        );
+        expect_in_scripts(STATE, &[&own, &other]);
+    };
+    judged("", "");
+    judged(" where chance(0.5)", DIVIDES);
+}
+
+#[test]
 fn what_is_spawned_meanwhile_sees_it() {
     let spawned = format!("script b for parcel\n\n{} {DIVIDES}\n", SHARED_OUT.replace("every 2s", "spawn"));
     let handlers = office("on bell { shares = 0 }\non bell { spawn parcel }\non bell { shares = 4 }\n");
