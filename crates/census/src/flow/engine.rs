@@ -31,7 +31,7 @@ use super::graph::{Block, BlockId, Exit, Graph, Offer, Step, StepKind, Waiting};
 use super::judge::{self, is_free};
 use super::linear::{BodyLength, Facts, Linear, Slot};
 use super::shared::Shared;
-use super::state::{Known, PendingStep, PutOff, Source, State, Suspect, Unseen, Values, Wrong};
+use super::state::{Known, Origin, PendingStep, PutOff, Source, State, Suspect, Unseen, Values, Wrong};
 use super::trend::Moved;
 use super::value::{Abstract, Num, Value};
 use super::world::{Asked, Counted, Effect, Extent, HandlerId, ModeSlots, Others, PairId, Part, World};
@@ -115,6 +115,8 @@ pub struct Move {
     pub by: (f64, f64),
     /// Whether it is cut at a limit, as in `max(x - 3, 0)`.
     pub cut: bool,
+    /// What it came from.
+    pub origin: Origin,
     /// What it can be when others see it: from the least to the most.
     pub settled: (f64, f64),
 }

@@ -8,6 +8,7 @@ use crate::project::{Meaning, PlaceId, ScriptUnit};
 use crate::registry::{OwnerId, SignalId, Type};
 use crate::script::ast::*;
 use crate::source::Span;
+use smallvec::{SmallVec, smallvec};
 
 mod rounds;
 
@@ -160,27 +161,30 @@ pub enum Exit {
 impl Exit {
     /// The blocks that may follow.
     #[must_use]
-    pub fn successors(&self) -> Vec<BlockId> {
+    pub fn successors(&self) -> Successors {
         match self {
-            Self::Goto(next) => vec![*next],
-            Self::Branch { yes, no, .. } => vec![*yes, *no],
+            Self::Goto(next) => smallvec![*next],
+            Self::Branch { yes, no, .. } => smallvec![*yes, *no],
             Self::Match { arms, otherwise, .. } => arms.iter().map(|(_, block)| *block).chain(*otherwise).collect(),
-            Self::Fork { now, later, .. } => vec![*now, *later],
+            Self::Fork { now, later, .. } => smallvec![*now, *later],
             Self::Choose(offers) => offers.iter().map(|offer| offer.block).collect(),
-            Self::Each { body, done, .. } | Self::Repeat { body, done, .. } => vec![*body, *done],
-            Self::Return(_) | Self::End | Self::Restart | Self::Gone => Vec::new(),
+            Self::Each { body, done, .. } | Self::Repeat { body, done, .. } => smallvec![*body, *done],
+            Self::Return(_) | Self::End | Self::Restart | Self::Gone => Successors::new(),
         }
     }
 
     /// The same, but for what an `after` puts off.
     #[must_use]
-    pub fn successors_now(&self) -> Vec<BlockId> {
+    pub fn successors_now(&self) -> Successors {
         match self {
-            Self::Fork { now, .. } => vec![*now],
+            Self::Fork { now, .. } => smallvec![*now],
             _ => self.successors(),
         }
     }
 }
+
+/// The blocks that follow one: few, mostly.
+pub type Successors = SmallVec<[BlockId; 4]>;
 
 /// A run of steps.
 #[derive(Clone, Debug)]

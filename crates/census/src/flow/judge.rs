@@ -242,7 +242,7 @@ impl Run<'_, '_> {
             if let (Some(cell), Some(settled), false) = (facts.cell, state.num(step.slot), self.quiet) {
                 let (by, settled) = ((step.by.lo, step.by.hi), (settled.lo, settled.hi));
                 let before = step.before.clone();
-                self.moves.push(Move { cell, at: step.at, before, by, cut: step.cut, settled });
+                self.moves.push(Move { cell, at: step.at, before, by, cut: step.cut, origin: step.origin, settled });
             }
         }
         self.tell_suspects(state, |_| true);

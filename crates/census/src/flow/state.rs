@@ -49,6 +49,55 @@ pub struct PendingStep {
     pub by: Num,
     /// Whether it is cut at a limit, as in `max(x - 3, 0)`.
     pub cut: bool,
+    /// What it came from.
+    pub origin: Origin,
+}
+
+/// What a place came from, as ranges.
+#[derive(Clone, Copy, PartialEq, Debug)]
+pub struct Origin {
+    /// What others saw of it last.
+    pub seen: (f64, f64),
+    /// What it was given since by writes that were no steps; from infinity down, where there were none.
+    pub given: (f64, f64),
+}
+
+impl Origin {
+    /// A place of which others saw this last.
+    #[must_use]
+    pub fn seen(seen: (f64, f64)) -> Self {
+        Self { seen, given: (f64::INFINITY, f64::NEG_INFINITY) }
+    }
+
+    /// The same for a place of which nobody asks how it moves.
+    #[must_use]
+    pub fn unknown() -> Self {
+        Self::seen((f64::NEG_INFINITY, f64::INFINITY))
+    }
+
+    /// What it came from on either of two ways.
+    #[must_use]
+    pub fn either(self, other: Self) -> Self {
+        Self { seen: hull(self.seen, other.seen), given: hull(self.given, other.given) }
+    }
+
+    /// The same, once it was given this.
+    #[must_use]
+    pub fn then_given(self, range: (f64, f64)) -> Self {
+        Self { given: hull(self.given, range), ..self }
+    }
+
+    /// Whether some write gave it what it was not before.
+    #[must_use]
+    pub fn is_given(self) -> bool {
+        self.given.0 <= self.given.1
+    }
+
+    /// All that the handler itself can have stepped it from.
+    #[must_use]
+    pub fn all(self) -> (f64, f64) {
+        hull(self.seen, self.given)
+    }
 }
 
 /// A place that was written, and that nobody else has seen since.
@@ -68,13 +117,16 @@ pub struct Unseen {
     pub clears: bool,
     /// What was written on the way.
     pub written: Value,
+    /// What it came from.
+    pub origin: Origin,
 }
 
 impl Unseen {
     /// A place into which this was written.
     #[must_use]
     pub fn of(slot: Slot, written: Value) -> Self {
-        Self { slot, grows: false, anew: false, up: false, down: false, clears: false, written }
+        let origin = Origin::unknown();
+        Self { slot, grows: false, anew: false, up: false, down: false, clears: false, written, origin }
     }
 
     fn take_in(&mut self, other: &Self) {
@@ -402,30 +454,38 @@ impl Known {
                 let known = &mut unseen[at];
                 known.grows = if write.anew { false } else { known.grows || write.grows && !known.anew };
                 known.anew |= write.anew;
+                known.origin = write.origin;
                 known.take_in(write);
             }
             Err(at) => unseen.insert(at, write.clone()),
         }
     }
 
-    /// Takes in what was written on another way that leads here.
-    fn join_unseen(&mut self, others: &[Unseen]) {
-        let unseen = self.unseen.to_mut();
-        for known in unseen.iter_mut() {
+    /// Takes in what was written on another way that leads here: where only one of the two wrote, others saw what the other holds.
+    fn join_unseen(&mut self, other: &Self) {
+        let others = &other.unseen;
+        let mut unseen = self.unseen.take();
+        for known in &mut unseen {
             match others.binary_search_by_key(&known.slot, |other| other.slot) {
                 Ok(at) => {
                     known.grows |= others[at].grows;
                     known.anew &= others[at].anew;
+                    known.origin = known.origin.either(others[at].origin);
                     known.take_in(&others[at]);
                 }
-                Err(_) => known.anew = false,
+                Err(_) => {
+                    known.anew = false;
+                    known.origin = known.origin.either(Origin::seen(other.ends(known.slot)));
+                }
             }
         }
         for other in others {
             if let Err(at) = unseen.binary_search_by_key(&other.slot, |known| known.slot) {
-                unseen.insert(at, Unseen { anew: false, ..other.clone() });
+                let origin = other.origin.either(Origin::seen(self.ends(other.slot)));
+                unseen.insert(at, Unseen { anew: false, origin, ..other.clone() });
             }
         }
+        self.unseen = unseen.into();
     }
 
     /// The ends of a slot's range.
@@ -615,6 +675,9 @@ impl Known {
         } else {
             self.facts.join(&|slot| self.ends(slot), &other.facts, &|slot| other.ends(slot), in_loop)
         };
+        if self.unseen != other.unseen {
+            self.join_unseen(other);
+        }
         self.values.join(&other.values);
         self.facts = facts;
         self.take_history(other);
@@ -652,9 +715,6 @@ impl Known {
         self.stepped |= other.stepped;
         self.forked = PutOff::either(self.forked, other.forked);
         self.went &= other.went;
-        if self.unseen != other.unseen {
-            self.join_unseen(&other.unseen);
-        }
         for step in &other.steps {
             if self.steps.len() >= MOST_STEPS {
                 break;

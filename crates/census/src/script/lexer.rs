@@ -66,19 +66,6 @@ pub struct Token {
     pub span: Span,
 }
 
-const LONG: [(&[u8], Punct); 10] = [
-    (b"->", Punct::Arrow),
-    (b"+=", Punct::PlusAssign),
-    (b"-=", Punct::MinusAssign),
-    (b"*=", Punct::StarAssign),
-    (b"/=", Punct::SlashAssign),
-    (b"==", Punct::Equal),
-    (b"!=", Punct::NotEqual),
-    (b"<=", Punct::LessEqual),
-    (b">=", Punct::GreaterEqual),
-    (b"=", Punct::Assign),
-];
-
 fn single(byte: u8) -> Option<Punct> {
     Some(match byte {
         b'{' => Punct::OpenBrace,
@@ -87,6 +74,7 @@ fn single(byte: u8) -> Option<Punct> {
         b')' => Punct::CloseParen,
         b',' => Punct::Comma,
         b':' => Punct::Colon,
+        b'=' => Punct::Assign,
         b'.' => Punct::Dot,
         b'<' => Punct::Less,
         b'>' => Punct::Greater,
@@ -99,9 +87,21 @@ fn single(byte: u8) -> Option<Punct> {
     })
 }
 
+/// The operator or bracket that a text begins with, and its length.
 fn punct(bytes: &[u8]) -> Option<(Punct, usize)> {
-    let long = LONG.iter().find(|(sign, _)| bytes.starts_with(sign)).map(|&(sign, punct)| (punct, sign.len()));
-    long.or_else(|| single(*bytes.first()?).map(|punct| (punct, 1)))
+    let long = match bytes {
+        [b'-', b'>', ..] => Punct::Arrow,
+        [b'+', b'=', ..] => Punct::PlusAssign,
+        [b'-', b'=', ..] => Punct::MinusAssign,
+        [b'*', b'=', ..] => Punct::StarAssign,
+        [b'/', b'=', ..] => Punct::SlashAssign,
+        [b'=', b'=', ..] => Punct::Equal,
+        [b'!', b'=', ..] => Punct::NotEqual,
+        [b'<', b'=', ..] => Punct::LessEqual,
+        [b'>', b'=', ..] => Punct::GreaterEqual,
+        _ => return single(*bytes.first()?).map(|punct| (punct, 1)),
+    };
+    Some((long, 2))
 }
 
 /// Whether a character may begin a name.
@@ -113,7 +113,11 @@ pub fn is_name_start(c: char) -> bool {
 /// Whether a character may go on in a name.
 #[must_use]
 pub fn is_name_part(c: char) -> bool {
-    is_name_start(c) || c.is_ascii_digit() || (!c.is_ascii() && (unicode_ident::is_xid_continue(c) || c.is_numeric()))
+    c == '_' || c.is_ascii_alphanumeric() || (!c.is_ascii() && (is_name_start(c) || is_wide_part(c)))
+}
+
+fn is_wide_part(c: char) -> bool {
+    unicode_ident::is_xid_continue(c) || c.is_numeric()
 }
 
 /// Whether a text is a name of the language: a letter or `_`, then letters, digits and `_`.
@@ -146,8 +150,12 @@ impl Lexer<'_> {
     }
 
     fn skip_while(&mut self, accept: impl Fn(char) -> bool) {
-        let rest = &self.text[self.at..];
-        self.at += rest.find(|c| !accept(c)).unwrap_or(rest.len());
+        while let Some(&byte) = self.text.as_bytes().get(self.at) {
+            // Nearly all is ASCII, where a byte is a character.
+            let next = if byte.is_ascii() { Some(char::from(byte)) } else { self.text[self.at..].chars().next() };
+            let Some(c) = next.filter(|&c| accept(c)) else { return };
+            self.at += c.len_utf8();
+        }
     }
 
     fn skip_blanks(&mut self) {

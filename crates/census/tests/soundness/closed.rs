@@ -171,25 +171,51 @@ impl Writer {
     }
 }
 
-/// The faults that some way through a program comes to first: their places and rules. None where there are too many states.
-pub fn faults(project: &Project, layout: &Layout<'_>) -> Option<BTreeSet<String>> {
+/// What all ways through a program come to.
+#[derive(Default)]
+pub struct Seen {
+    /// The faults that some way comes to first: their places and rules.
+    pub faults: BTreeSet<String>,
+    /// What a number was before a signal and afterwards, by its identity.
+    moves: BTreeSet<(String, i64, i64)>,
+}
+
+impl Seen {
+    /// Whether some signal takes a number from one side of a value to the other.
+    pub fn passes(&self, name: &str, value: i64) -> bool {
+        self.moves.iter().any(|(moved, a, b)| moved == name && a.min(b) < &value && &value < a.max(b))
+    }
+}
+
+/// Goes through all states of a program; none where there are too many.
+pub fn go_through(project: &Project, layout: &Layout<'_>) -> Option<Seen> {
     let mut machine = Machine::new(layout, 0, Unobserved);
     machine.start();
     let cells: Vec<CellId> = (0..project.cells.len()).map(CellId::at).collect();
-    let state = |machine: &Machine<'_, '_, Unobserved>| {
-        let values = cells.iter().map(|&cell| format!("{:?}", machine.memory.get(cell, None)));
-        values.collect::<Vec<_>>().join(" ")
+    let state = |machine: &Machine<'_, '_, Unobserved>| -> Vec<Option<Value>> {
+        cells.iter().map(|&cell| machine.memory.get(cell, None)).collect()
     };
-    let mut known: HashSet<String> = [state(&machine)].into();
+    let mut known: HashSet<String> = [format!("{:?}", state(&machine))].into();
     let mut open = vec![machine];
-    let mut found = BTreeSet::new();
+    let mut seen = Seen::default();
     while let Some(machine) = open.pop() {
+        let before = state(&machine);
         for (signal, arguments) in acts(project) {
             let mut next = machine.clone();
             next.fire(signal, arguments, Reach::All);
             if let Some(fault) = next.faults.first() {
-                found.insert(format!("{} {}", super::place(project, fault.at), fault.rule));
-            } else if known.insert(state(&next)) {
+                seen.faults.insert(format!("{} {}", super::place(project, fault.at), fault.rule));
+                continue;
+            }
+            let after = state(&next);
+            for ((cell, before), after) in cells.iter().zip(&before).zip(&after) {
+                if let (Some(id), Some(Value::Int(a)), Some(Value::Int(b))) =
+                    (project.variable_of(*cell), before, after)
+                {
+                    seen.moves.insert((project.registry.identity(id), *a, *b));
+                }
+            }
+            if known.insert(format!("{after:?}")) {
                 open.push(next);
             }
         }
@@ -197,7 +223,7 @@ pub fn faults(project: &Project, layout: &Layout<'_>) -> Option<BTreeSet<String>
             return None;
         }
     }
-    Some(found)
+    Some(seen)
 }
 
 /// All that the game can do.

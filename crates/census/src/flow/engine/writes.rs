@@ -293,6 +293,12 @@ impl<'w, 'p> Run<'w, 'p> {
             *by = without_going_round(by);
         }
         self.write_mode(state, slot);
+        let origin = match state.unseen.binary_search_by_key(&slot, |write| write.slot) {
+            Ok(at) => state.unseen[at].origin,
+            Err(_) if is_compared => Origin::seen(state.ends(slot)),
+            Err(_) => Origin::unknown(),
+        };
+        let origin = if is_compared && step.is_none() { origin.then_given(new.ends()) } else { origin };
         let own = Linear::slot(slot);
         let mut all = forms.uppers().iter().chain(forms.lowers());
         let grows = all.any(|form| form.factor(slot) == 1.0 && *form != own);
@@ -300,7 +306,7 @@ impl<'w, 'p> Run<'w, 'p> {
         let facts = &self.table.slots[slot as usize];
         state.steps.retain(|step| step.slot != slot);
         if let Some((before, by)) = step {
-            state.steps.push(Arc::new(PendingStep { slot, at: span, before, by, cut }));
+            state.steps.push(Arc::new(PendingStep { slot, at: span, before, by, cut, origin }));
         }
         if let Some(variable) = facts.variable {
             let overflow = self.world.project.registry.var(variable).overflow;
@@ -325,7 +331,7 @@ impl<'w, 'p> Run<'w, 'p> {
         // What is told by one number can as well be seen at once, though it may be put right: so it is where much is written.
         let has_room = state.unseen.len() < MOST_UNSEEN;
         let is_put_right = matches!(written, Value::Num(_)) && (!is_single || last || has_room);
-        let write = Unseen { grows, anew: !grows, up: moved.up, down: moved.down, ..Unseen::of(slot, written) };
+        let write = Unseen { grows, anew: !grows, up: moved.up, down: moved.down, origin, ..Unseen::of(slot, written) };
         if grows || is_put_right {
             state.add_unseen(&write);
         } else {

@@ -10,6 +10,7 @@ use crate::rules::{Example, Rule};
 use crate::script::ast::*;
 use crate::source::Span;
 use rustc_hash::{FxHashMap, FxHashSet};
+use std::cell::OnceCell;
 
 /// The rule.
 pub const RULE: Rule = Rule {
@@ -86,10 +87,19 @@ pub fn skipped<'f>(facts: &'f Facts<'_>, reported: bool) -> Vec<Skip<'f>> {
             tests(facts, unit).into_iter().filter(|(_, cell, _)| !has_mistaken_entry(facts, *cell))
         {
             let steps = moves.get(&cell).map_or(&[][..], Vec::as_slice);
+            let ways = OnceCell::new();
             let skips = |step: &Stepped<'_>| {
                 // A step that keeps to the range goes past nothing at its ends.
-                let inside = crosses(step, value, ends(facts, cell, step.leaves));
-                let is_skip = if reported { step.leaves && !inside && crosses(step, value, NO_ENDS) } else { inside };
+                // Others have not seen what the handler gave it on the way.
+                let asks_itself = || {
+                    let ways = ways.get_or_init(|| unit.ways_to(unit.tree.expr(test).span));
+                    std::ptr::eq(step.unit, unit) && ways.iter().any(|&at| step.handler.contains(at))
+                };
+                let origin = step.by.origin;
+                let from = if origin.is_given() && asks_itself() { origin.all() } else { origin.seen };
+                let inside = crosses(step, value, from, ends(facts, cell, step.leaves));
+                let is_skip =
+                    if reported { step.leaves && !inside && crosses(step, value, from, NO_ENDS) } else { inside };
                 is_skip && !lands(facts, step.by, value) && !goes_round(facts, step.by, steps)
             };
             if let Some(step) = steps.iter().find(|step| skips(step)) {
@@ -103,6 +113,8 @@ pub fn skipped<'f>(facts: &'f Facts<'_>, reported: bool) -> Vec<Skip<'f>> {
 /// A step, and whether it is reported as leaving its range.
 struct Stepped<'f> {
     unit: &'f ScriptUnit,
+    /// The handler that takes it.
+    handler: Span,
     by: &'f Move,
     leaves: bool,
 }
@@ -116,7 +128,8 @@ fn moves<'f>(facts: &'f Facts<'_>) -> FxHashMap<CellId, Vec<Stepped<'f>>> {
         let outside = |event: &Event| if let Event::Outside { at, .. } = event { Some(*at) } else { None };
         let outside: FxHashSet<Span> = handler.found.events.iter().filter_map(outside).collect();
         for by in &handler.found.moves {
-            let step = Stepped { unit: handler.unit, by, leaves: outside.contains(&by.at) };
+            let (unit, leaves) = (handler.unit, outside.contains(&by.at));
+            let step = Stepped { unit, handler: handler.tree.span, by, leaves };
             moves.entry(by.cell).or_default().push(step);
         }
     }
@@ -150,16 +163,17 @@ fn ends(facts: &Facts<'_>, cell: CellId, leaves: bool) -> Ends {
     (number(&variable.min, End::Min), number(&variable.max, End::Max))
 }
 
-/// Whether a step goes from one side of a value to the other within these ends, as others see it, upwards or downwards.
-fn crosses(&Stepped { by: step, leaves, .. }: &Stepped<'_>, value: f64, (min, max): Ends) -> bool {
+/// Whether a step, of a number that came from a range, goes from one side of a value to the other within these ends, upwards or downwards.
+fn crosses(&Stepped { by: step, leaves, .. }: &Stepped<'_>, value: f64, from: (f64, f64), (min, max): Ends) -> bool {
     let (low, high) = step.by;
     let between = |lo: f64, hi: f64| step.before.meet(&Num::range(lo.next_up(), hi.next_down(), false)).is_some();
     // From where the least of the steps does not leave the range.
     let last = max.filter(|_| leaves).map_or(value, |max| value.min((max - low.max(0.0)).next_up()));
     let first = min.filter(|_| leaves).map_or(value, |min| value.max((min - high.min(0.0)).next_down()));
     let (is_top, is_bottom) = (max.is_some_and(|max| value >= max), min.is_some_and(|min| value <= min));
-    let up = high > 0.0 && !is_top && step.settled.1 > value && between(value - high, last);
-    let down = low < 0.0 && !is_bottom && step.settled.0 < value && between(first, value - low);
+    let (rises, falls) = (from.0 < value && value < step.settled.1, step.settled.0 < value && value < from.1);
+    let up = high > 0.0 && !is_top && rises && between(value - high, last);
+    let down = low < 0.0 && !is_bottom && falls && between(first, value - low);
     up || down
 }
 
@@ -423,6 +437,35 @@ parameters = { force = { type = "int", min = 0, max = 9 } }
         judged("marks += min(force, marks.max - marks)", " // ~ range/limit-skipped");
         judged("let room = 20 - marks\n    marks += min(room, 3)", " // ~ range/limit-skipped");
         judged("marks = max(min(marks + 2, 20), 3)", " // ~ range/limit-skipped");
+    }
+
+    #[test]
+    fn what_only_the_handler_itself_sees_is_nothing_to_step_from() {
+        let judged = |step: &str, told: &str| {
+            let script = format!(
+                "script tides for tide\n\non every 3s {{\n    {step}\n}}\n\non bell {{\n    if marks == 20 {{{told}\n        marks = 0\n    }}\n}}\n"
+            );
+            expect(
+                "[variables.tide.marks]\ntype = \"int\"\nscope = \"global\"\ndefault = 20\nmin = 0\nmax = 30\nengine = \"reads\"\n",
+                &[&script],
+            );
+        };
+        judged("if marks < 20 { marks += 1 }", "");
+        judged("if marks < 21 { marks += 1 }\n    if marks > 20 { marks -= 2 }", "");
+        judged("if marks < 20 { marks = 25 }\n    if marks > 20 { marks -= 10 }", "");
+        judged("if marks < 22 { marks += 3 }\n    if marks > 21 { marks -= 2 }", " // ~ range/limit-skipped");
+    }
+
+    #[test]
+    fn what_a_handler_gives_and_steps_it_asks_for_itself() {
+        let judged = |start: &str, told: &str| {
+            let script = format!(
+                "script tides for tide\n\nprivate left: int = 0\n\nproc is_over() -> bool {{\n    return left == 0{told}\n}}\n\non bell {{\n    left = {start}\n    repeat 5 {{\n        left -= 3\n        if left == 0 {{{told}\n            break\n        }}\n        if is_over() {{\n            break\n        }}\n    }}\n}}\n"
+            );
+            expect("", &[&script]);
+        };
+        judged("9", "");
+        judged("10", " // ~ range/limit-skipped");
     }
 
     #[test]

@@ -281,22 +281,29 @@ impl<'a, 'p> Judge<'a, 'p> {
         matches!(self.unit.place(place), Place::Local(_) | Place::Was)
     }
 
-    /// What is certain to be overwritten, by block: a backward must-analysis over the graph, to its greatest fixpoint.
+    /// What is certain to be overwritten, by block: a backward must-analysis over the graph, to its greatest fixpoint. Blocks stand in
+    /// reverse postorder, so after the first round only what leads back to a loop's head may be another.
     fn at_start(&self, graph: &Graph, ends: &Places) -> Vec<Overwritten> {
         let count = graph.blocks.len();
         let mut at_start: Vec<Overwritten> = vec![None; count];
+        let mut changed: Option<FixedBitSet> = None;
         loop {
-            let mut changed = false;
-            for at in (0..count).rev() {
-                let state = self.block(&graph.blocks[at], &at_start, ends, &mut Found::default());
-                if state != at_start[at] {
+            let mut now = FixedBitSet::with_capacity(count);
+            for (at, block) in graph.blocks.iter().enumerate().rev() {
+                let is_due = changed.as_ref().is_none_or(|before| {
+                    let mut next = block.exit.successors().into_iter().map(BlockId::index);
+                    next.any(|next| if next > at { now.contains(next) } else { before.contains(next) })
+                });
+                if is_due {
+                    let state = self.block(block, &at_start, ends, &mut Found::default());
+                    now.set(at, state != at_start[at]);
                     at_start[at] = state;
-                    changed = true;
                 }
             }
-            if !changed {
+            if now.is_clear() {
                 return at_start;
             }
+            changed = Some(now);
         }
     }
 
