@@ -106,12 +106,14 @@ fn punct(bytes: &[u8]) -> Option<(Punct, usize)> {
 
 /// Whether a character may begin a name.
 #[must_use]
+#[inline]
 pub fn is_name_start(c: char) -> bool {
     c == '_' || c.is_ascii_alphabetic() || (!c.is_ascii() && (unicode_ident::is_xid_start(c) || c.is_alphabetic()))
 }
 
 /// Whether a character may go on in a name.
 #[must_use]
+#[inline]
 pub fn is_name_part(c: char) -> bool {
     c == '_' || c.is_ascii_alphanumeric() || (!c.is_ascii() && (is_name_start(c) || is_wide_part(c)))
 }

@@ -3,7 +3,7 @@
 use super::bodies::Bodies;
 use super::rounds::{Write, rounds};
 use crate::finding::{Finding, Level, RuleName};
-use crate::flow::access::{Access, AccessKind, walk_expr};
+use crate::flow::access::{Access, AccessKind, names, walk_expr};
 use crate::flow::engine::Pause;
 use crate::flow::graph::{Block, BlockId, StepKind};
 use crate::flow::world::HandlerId;
@@ -16,6 +16,7 @@ use crate::rules::{Example, Rule};
 use crate::script::ast::{AssignOp, BinaryOp, ExprId, ExprKind, LocalId, UnaryOp};
 use crate::source::Span;
 use rustc_hash::{FxHashMap, FxHashSet};
+use std::cell::LazyCell;
 use std::collections::VecDeque;
 use std::collections::hash_map::Entry;
 
@@ -325,12 +326,20 @@ fn edges(
     let mut edges = Vec::new();
     for Hand { bodies, sent } in hands(facts, handler) {
         let hand = bodies.handler;
+        let movers = LazyCell::new(|| movers(&bodies));
         for access in facts.accesses_of(&hand).filter(|access| hand.found.reached.contains_key(&access.statement)) {
             let AccessKind::Write(op, value) = access.kind else { continue };
             let Some(answers) = answers.get(&access.cell) else { continue };
+            if is_written_over(&bodies, access) {
+                continue;
+            }
             let heard = changed(facts, handler);
-            let turn = turn(&bodies, heard, access, op, value);
             let mut held_by = held_by(&bodies, access.statement);
+            let mut turn = turn(&bodies, heard, access, op, value);
+            let others = || movers.iter().filter(|mover| mover.cell != access.cell && Some(mover.cell) != heard);
+            if turn == Turn::Ends && value.is_some_and(|value| goes_on(&bodies, others(), value, &held_by)) {
+                turn = Turn::Other;
+            }
             held_by.extend(sent.iter().flat_map(|(_, before)| before.iter().cloned()));
             let mirror = value.filter(|_| op == AssignOp::Set).and_then(|value| mirror(&bodies, heard, value));
             let itself = answers.iter().filter(|&&to| to == from);
@@ -374,6 +383,59 @@ fn turn(bodies: &Bodies<'_, '_>, heard: Option<CellId>, access: &Access, op: Ass
         None if stops => Turn::Other,
         None => Turn::Copies,
         Some(way) => Turn::Moves { way, itself: cell == access.cell, stops: stops || is_cut(way) },
+    })
+}
+
+/// Whether the same handler, in the same stretch, gives the place another value that has nothing to do with this one.
+fn is_written_over(bodies: &Bodies<'_, '_>, access: &Access) -> bool {
+    let unit = bodies.handler.unit;
+    bodies.handler.graph.blocks.iter().any(|block| {
+        let behind = block.steps.iter().skip_while(|step| step.span != access.statement).skip(1);
+        let mut at_once = behind.take_while(|step| !matches!(step.kind, StepKind::Call(_) | StepKind::Wait(_)));
+        at_once.any(|step| match step.kind {
+            StepKind::Assign { place, axis: None, op: AssignOp::Set, value, .. } => {
+                place == access.place && !names(unit, value, place)
+            }
+            _ => false,
+        })
+    })
+}
+
+/// What a handler steps whenever it runs, so that it is another at the next pass.
+struct Mover {
+    cell: CellId,
+    /// Which way it goes, where that is one way.
+    way: Option<Way>,
+}
+
+fn movers(bodies: &Bodies<'_, '_>) -> Vec<Mover> {
+    let facts = bodies.facts;
+    let steps = facts.accesses_of(&bodies.handler).filter_map(|access| {
+        let AccessKind::Write(op, value) = access.kind else { return None };
+        let is_reached = bodies.handler.found.reached.contains_key(&access.statement);
+        let way = match turn(bodies, None, access, op, value) {
+            Turn::Moves { way, stops: false, .. } => Some(way),
+            Turn::Other => None,
+            _ => return None,
+        };
+        let is_held =
+            || held_by(bodies, access.statement).iter().any(|hold| (hold.cell, Some(hold.way)) == (access.cell, way));
+        (is_reached && !is_held()).then_some(Mover { cell: access.cell, way })
+    });
+    steps.collect()
+}
+
+/// Whether a value that does not depend on what changed is another at each pass all the same, since what it depends on is
+/// stepped on the way, and no test before it comes to fail by that.
+fn goes_on<'m>(
+    bodies: &Bodies<'_, '_>,
+    mut movers: impl Iterator<Item = &'m Mover>,
+    value: ExprId,
+    held_by: &[Hold],
+) -> bool {
+    movers.any(|mover| {
+        depends(bodies, value, &[Some(mover.cell)], &mut FxHashSet::default())
+            && !held_by.iter().any(|hold| (hold.cell, Some(hold.way)) == (mover.cell, mover.way))
     })
 }
 
@@ -713,6 +775,41 @@ falling = { type = "bool", scope = "global", default = false, engine = "both" }
         };
         stepping("clamp", "");
         stepping("wrap", " // ~ sharing/feedback");
+    }
+
+    #[test]
+    fn what_is_stepped_on_the_way_is_another_at_the_next_pass() {
+        let judged = |rest: &str| {
+            let registry: String = ["height", "flow", "calls"]
+                .iter()
+                .map(|name| {
+                    format!(
+                        "[variables.tide.{name}]\ntype = \"int\"\nscope = \"global\"\ndefault = 0\nengine = \"both\"\n"
+                    )
+                })
+                .collect();
+            expect(&registry, &[&format!("script tides for tide\n\non changed height {{\n{rest}}}\n")]);
+        };
+        judged("    height = calls // ~ sharing/feedback\n    calls += 1\n");
+        judged("    let next = calls + 1\n    calls = next\n    height = calls // ~ sharing/feedback\n");
+        judged("    height = calls\n    flow += 1\n");
+        judged("    height = calls\n    calls = min(calls + 1, 9)\n");
+        judged("    height = calls\n    if calls < 9 {\n        calls += 1\n    }\n");
+        judged("    if calls < 9 {\n        height = calls\n    }\n    calls += 1\n");
+        judged("    if calls > 9 {\n        height = calls // ~ sharing/feedback\n    }\n    calls += 1\n");
+        judged("    height = calls\n    calls = flow + 1\n");
+    }
+
+    #[test]
+    fn what_is_written_over_at_once_sets_nothing_off() {
+        let judged = |rest: &str| {
+            let registry =
+                "[variables.tide.height]\ntype = \"int\"\nscope = \"global\"\ndefault = 0\nengine = \"both\"\n";
+            expect(registry, &[&format!("script tides for tide\n\non changed height {{\n{rest}}}\n")]);
+        };
+        judged("    height = (height + 1) % 5 // ~ unused/dead-write\n    height = 2\n");
+        judged("    height = (height + 1) % 5 // ~ sharing/feedback\n    height = min(height, 2)\n");
+        judged("    height += 1 // ~ sharing/feedback\n    if height > 5 {\n        height = 2\n    }\n");
     }
 
     #[test]
