@@ -35,6 +35,14 @@ impl<'w, 'p> Run<'w, 'p> {
         self.assuming(state)
     }
 
+    /// What is known once these tests have come out as given.
+    pub(in crate::flow) fn after_tests(&mut self, state: State, tests: &[(ExprId, bool)]) -> Option<State> {
+        tests.iter().try_fold(state, |state, &(test, wanted)| {
+            let (yes, no) = self.branch(state, test);
+            if wanted { yes } else { no }
+        })
+    }
+
     /// Adds to what a slot may hold all that counts beside it.
     pub(in crate::flow) fn count_writes(&self, state: &mut State, at: usize) {
         let facts = &self.table.slots[at];

@@ -187,10 +187,16 @@ impl World<'_> {
         let mut run = Run::new(self, handler);
         run.quiet = true;
         let state = run.entry();
-        tests.iter().try_fold(state, |state, &(test, wanted)| {
-            let (yes, no) = run.branch(state, test);
-            if wanted { yes } else { no }
-        })
+        run.after_tests(state, tests)
+    }
+
+    /// The same whichever scripts come first where several answer one trigger.
+    #[must_use]
+    pub fn entry_state_in_any_order(&self, handler: HandlerId, tests: &[(ExprId, bool)]) -> Option<State> {
+        let mut run = Run::new(self, handler);
+        run.quiet = true;
+        let state = run.entry_of_all_writes(Counted::Reached);
+        run.after_tests(state, tests)
     }
 
     /// The steps that a handler reaches when the variable whose change it answers holds this value.

@@ -48,7 +48,8 @@ pub fn tests_exclude(
     if left.iter().any(|test| right.iter().any(|other| test.excludes(other))) {
         return true;
     }
-    let states = (facts.world.entry_state(a.id, a_tests), facts.world.entry_state(b.id, b_tests));
+    let begun = |handler: &HandlerView<'_, '_>, tests| facts.world.entry_state_in_any_order(handler.id, tests);
+    let states = (begun(a, a_tests), begun(b, b_tests));
     let (Some(x), Some(y)) = states else { return true };
     let (left, right) = (facts.world.table(a.id), facts.world.table(b.id));
     left.slots.iter().enumerate().any(|(at, slot)| {

@@ -170,7 +170,7 @@ fn key(facts: &Facts<'_>, handler: &HandlerView<'_, '_>) -> Option<TriggerKey> {
 }
 
 /// Whether one and the same trigger can reach both: not in different scenes, not for different actors, and not where
-/// their filters exclude each other, or the `when` of one never comes out true.
+/// their filters exclude each other, or the `when` of one never comes out true, in whichever order they come.
 fn both_answer(facts: &Facts<'_>, a: &HandlerView<'_, '_>, b: &HandlerView<'_, '_>) -> bool {
     let registry = facts.registry();
     if let (Some(x), Some(y)) = (facts.world.scenes_of(a.unit), facts.world.scenes_of(b.unit))
@@ -197,7 +197,7 @@ fn both_answer(facts: &Facts<'_>, a: &HandlerView<'_, '_>, b: &HandlerView<'_, '
         }
     }
     let begins = |handler: &HandlerView<'_, '_>| {
-        handler.tree.when.is_none_or(|when| facts.world.entry_state(handler.id, &[(when, true)]).is_some())
+        handler.tree.when.is_none_or(|when| facts.world.entry_state_in_any_order(handler.id, &[(when, true)]).is_some())
     };
     begins(a) && begins(b)
 }
@@ -436,6 +436,18 @@ mood = { type = "enum", scope = "global", default = "calm", values = ["calm", "b
         };
         second("wait 1s", "");
         second("if chance(0.5) { wait 1s }", " // ~ sharing/order-hazard");
+    }
+
+    #[test]
+    fn what_only_the_order_keeps_out_is_a_matter_of_order() {
+        let registry = "[variables.tide]\nheight = { type = \"int\", scope = \"global\", default = 0, engine = \"reads\", writers = [\"*\"] }\nwatched = { type = \"bool\", scope = \"global\", default = false, engine = \"reads\" }\n";
+        let first = "script tides for tide\n\non bell {\n    height = 4\n}\n\non touched {\n    height = 0\n}\n";
+        let second = |test: &str, told: &str| {
+            format!("script books for office\n\non bell when {test} {{{told}\n    note \"{{tide.height}}\"\n}}\n")
+        };
+        expect(registry, &[first, &second("tide.height == 0", " // ~ sharing/order-hazard")]);
+        // Nobody ever watches.
+        expect(registry, &[first, &second("tide.watched", "")]);
     }
 
     #[test]
