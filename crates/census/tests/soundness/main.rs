@@ -1,6 +1,7 @@
 //! Every fault that a random program comes to in a random run must have been reported: at that statement, under that rule.
 //! And nothing may happen that the checks say can't. The same holds for the demo's scripts with slips in them, and for small
-//! programs all of whose states are gone through.
+//! programs all of whose states are gone through. Where it makes a difference which of two scripts comes first, that must have
+//! been told.
 //!
 //! `OAKEN_PROGRAMS`, `OAKEN_SLIPS` and `OAKEN_CLOSED` say how many programs of each kind, `OAKEN_RUNS` how many runs of each;
 //! `OAKEN_SEED` where to begin. `OAKEN_PROJECT` names another folder to put slips into.
@@ -9,6 +10,7 @@ mod claims;
 mod closed;
 mod drive;
 mod generate;
+mod order;
 mod slips;
 
 use census::flow::world::World;
@@ -236,13 +238,33 @@ fn skips_told(report: &Report) -> Vec<(&census::finding::Finding, &str, i64)> {
     parts.collect()
 }
 
+#[test]
+fn where_the_order_of_scripts_decides_that_was_reported() {
+    let (first, programs, runs) = (setting("OAKEN_SEED", 1), setting("OAKEN_CLOSED", 150), setting("OAKEN_RUNS", 30));
+    let (mut deciding, mut missed) = (0, Vec::new());
+    for seed in first..first + programs {
+        let program = order::program(seed);
+        let report = report::check(&build(&program));
+        assert!(misread(&report, &[]).is_none(), "seed {seed}");
+        if order::decides(&program, seed, runs) {
+            deciding += 1;
+            if !report.findings.iter().any(|told| told.finding.rule.0 == "sharing/order-hazard") {
+                missed.push(seed);
+            }
+        }
+    }
+    println!("{programs} programs, {deciding} in which the order decides, {} misses", missed.len());
+    assert!(missed.is_empty() && deciding > 0, "seeds {missed:?}");
+}
+
 /// Prints a program, for whoever looks into a miss.
 #[test]
 #[ignore = "prints the program of OAKEN_SEED, or that of OAKEN_PROJECT with its slips"]
 fn print_program() {
     let seed = setting("OAKEN_SEED", 1);
     let of_project = std::env::var("OAKEN_PROJECT").is_ok();
-    let program = match std::env::var("OAKEN_CLOSED") {
+    let program = match std::env::var("OAKEN_CLOSED").as_deref() {
+        Ok("order") => order::program(seed),
         Ok(_) => closed::program(seed),
         Err(_) if of_project => slips::with_slips(&slips::demo(), seed),
         Err(_) => generate::program(seed),
