@@ -9,6 +9,7 @@ use crate::rules::Facts;
 use crate::rules::{Example, Rule};
 use crate::script::ast::*;
 use crate::source::Span;
+use rayon::prelude::*;
 use rustc_hash::{FxHashMap, FxHashSet};
 use std::cell::OnceCell;
 
@@ -81,30 +82,36 @@ impl Skip<'_> {
 #[must_use]
 pub fn skipped<'f>(facts: &'f Facts<'_>, reported: bool) -> Vec<Skip<'f>> {
     let moves = moves(facts);
+    facts.project.scripts.par_iter().flat_map_iter(|unit| skipped_in(facts, unit, &moves, reported)).collect()
+}
+
+fn skipped_in<'f>(facts: &'f Facts<'_>, unit: &'f ScriptUnit, moves: &Moves<'f>, reported: bool) -> Vec<Skip<'f>> {
     let mut found = Vec::new();
-    for unit in &facts.project.scripts {
-        for (test, cell, value) in
-            tests(facts, unit).into_iter().filter(|(_, cell, _)| !has_mistaken_entry(facts, *cell))
-        {
-            let steps = moves.get(&cell).map_or(&[][..], Vec::as_slice);
-            let ways = OnceCell::new();
-            let skips = |step: &Stepped<'_>| {
-                // A step that keeps to the range goes past nothing at its ends.
-                // Others have not seen what the handler gave it on the way.
-                let asks_itself = || {
-                    let ways = ways.get_or_init(|| unit.ways_to(unit.tree.expr(test).span));
-                    std::ptr::eq(step.unit, unit) && ways.iter().any(|&at| step.handler.contains(at))
-                };
-                let origin = step.by.origin;
-                let from = if origin.is_given() && asks_itself() { origin.all() } else { origin.seen };
-                let inside = crosses(step, value, from, ends(facts, cell, step.leaves));
-                let is_skip =
-                    if reported { step.leaves && !inside && crosses(step, value, from, NO_ENDS) } else { inside };
-                is_skip && !lands(facts, step.by, value) && !goes_round(facts, step.by, steps)
+    for (test, cell, value) in tests(facts, unit) {
+        let steps = moves.get(&cell).map_or(&[][..], Vec::as_slice);
+        if steps.is_empty() || has_mistaken_entry(facts, cell) {
+            continue;
+        }
+        let ends = [false, true].map(|leaves| ends(facts, cell, leaves));
+        let ways = OnceCell::new();
+        // Others have not seen what the handler gave it on the way.
+        let from = |step: &Stepped<'_>| {
+            let asks_itself = || {
+                let ways = ways.get_or_init(|| unit.ways_to(unit.tree.expr(test).span));
+                std::ptr::eq(step.unit, unit) && ways.iter().any(|&at| step.handler.contains(at))
             };
-            if let Some(step) = steps.iter().find(|step| skips(step)) {
-                found.push(Skip { unit, test, cell, value, stepping: step.unit, step: step.by });
-            }
+            let origin = step.by.origin;
+            if origin.is_given() && asks_itself() { origin.all() } else { origin.seen }
+        };
+        let skips = |step: &Stepped<'_>| {
+            let from = from(step);
+            // A step that keeps to the range goes past nothing at its ends.
+            let inside = crosses(step, value, from, ends[usize::from(step.leaves)]);
+            let is_skip = if reported { !inside && crosses(step, value, from, NO_ENDS) } else { inside };
+            is_skip && !lands(facts, step.by, value) && !goes_round(facts, step.by, steps)
+        };
+        if let Some(step) = steps.iter().filter(|step| step.leaves || !reported).find(|step| skips(step)) {
+            found.push(Skip { unit, test, cell, value, stepping: step.unit, step: step.by });
         }
     }
     found
@@ -119,8 +126,11 @@ struct Stepped<'f> {
     leaves: bool,
 }
 
-fn moves<'f>(facts: &'f Facts<'_>) -> FxHashMap<CellId, Vec<Stepped<'f>>> {
-    let mut moves: FxHashMap<CellId, Vec<Stepped<'_>>> = FxHashMap::default();
+/// The steps of each cell.
+type Moves<'f> = FxHashMap<CellId, Vec<Stepped<'f>>>;
+
+fn moves<'f>(facts: &'f Facts<'_>) -> Moves<'f> {
+    let mut moves = Moves::default();
     for handler in facts.handlers() {
         if facts.world.tests_unread(handler.id) {
             continue; // A test that means nothing may keep the step from it.

@@ -12,10 +12,11 @@ use crate::project::{Base, Place};
 use crate::rules::Facts;
 use crate::rules::facts::HandlerView;
 use crate::rules::{Example, Rule};
-use crate::script::ast::{BinaryOp, ExprId, ExprKind, Trigger};
+use crate::script::ast::{BinaryOp, Block, ExprId, ExprKind, Trigger};
 use crate::source::Span;
+use rayon::prelude::*;
 use rustc_hash::FxHashMap;
-use std::cell::LazyCell;
+use std::cell::OnceCell;
 
 /// The rule.
 pub const RULE: Rule = Rule {
@@ -67,29 +68,17 @@ on touched(other: parcel) when not busy {
 };
 
 fn check(facts: &Facts<'_>) -> Vec<Finding> {
-    let mut findings = Vec::new();
+    let handlers: Vec<HandlerView<'_, '_>> =
+        facts.handlers().filter(|handler| can_come_again(facts, handler)).collect();
+    let stepping: Vec<Stepping<'_, '_>> =
+        handlers.into_par_iter().filter_map(|handler| Stepping::of(facts, handler)).collect();
     let mut signals = resent::Signals::new(facts);
-    for handler in facts.handlers().filter(|handler| can_come_again(facts, handler)) {
-        let after: Vec<Span> = guard::steps(facts, &handler)
-            .into_iter()
-            .filter(|at| handler.found.reached.get(at).is_some_and(|reached| reached.after_wait))
-            .collect();
-        let Some(&first) = after.first() else { continue };
-        let put_off = guard::put_off(&handler);
-        let is_to_come =
-            |pause: &Pause, at: &Span| pause.wait.is_some() || put_off.iter().any(|block| block.span.contains(*at));
-        let alone = LazyCell::new(|| facts.world.pauses_left_alone(handler.id, &FxHashMap::default()));
-        let unguarded = guard::waits(&handler).any(|pause| {
-            let matters = after.iter().any(|at| is_to_come(pause, at))
-                && !guard::removes_what_came(facts, &handler, pause)
-                && !stays_as_it_is(facts, &handler, pause);
-            matters && !is_put_back_elsewhere(facts, &handler, pause, &after, &alone) && {
-                let again = facts.world.again(handler.id, pause);
-                after.iter().any(|at| again.contains_key(at))
-                    && !asks_again(facts, &handler, pause, &after)
-                    && !is_overtaken(facts, &handler, pause, &after)
-                    && signals.can_come_again(&handler, pause)
-            }
+    let mut findings = Vec::new();
+    for it in stepping {
+        let handler = &it.handler;
+        let mut open = guard::waits(handler).enumerate().skip(it.first_open);
+        let unguarded = open.any(|(at, pause)| {
+            (at == it.first_open || it.is_open(facts, pause)) && signals.can_come_again(handler, pause)
         });
         let unread = || {
             let world = &facts.world;
@@ -99,31 +88,70 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
                 || resent::senders(facts, handler.id).any(|id| world.guards_unread(id) || world.guard_is_set_unread(id))
         };
         if unguarded && !unread() {
-            findings.push(word(facts, handler, first));
+            findings.push(word(facts, it.handler, it.steps[0]));
         }
     }
     findings
 }
 
-/// Whether a handler lets itself in again at a pause only because others have put something back while it waited before: that
-/// they mean to.
-fn is_put_back_elsewhere(
-    facts: &Facts<'_>,
-    handler: &HandlerView<'_, '_>,
-    pause: &Pause,
-    after: &[Span],
-    alone: &LazyCell<Vec<Pause>, impl FnOnce() -> Vec<Pause>>,
-) -> bool {
-    if pause.at_once || pause.forked || pause.later {
-        return false; // The handler itself has put it back.
+/// A handler that steps something after a pause at which nothing of its own keeps it out.
+struct Stepping<'p, 'f> {
+    handler: HandlerView<'p, 'f>,
+    /// The steps after a wait.
+    steps: Vec<Span>,
+    /// The first such pause, by its number.
+    first_open: usize,
+    /// Its blocks that are put off.
+    put_off: Vec<&'p Block>,
+    /// Where it pauses if others leave alone what it finds.
+    alone: OnceCell<Vec<Pause>>,
+}
+
+impl<'p, 'f> Stepping<'p, 'f> {
+    fn of(facts: &'f Facts<'p>, handler: HandlerView<'p, 'f>) -> Option<Self> {
+        let is_late = |at: &Span| handler.found.reached.get(at).is_some_and(|reached| reached.after_wait);
+        let steps: Vec<Span> = guard::steps(facts, &handler).into_iter().filter(is_late).collect();
+        if steps.is_empty() {
+            return None;
+        }
+        let put_off = guard::put_off(&handler);
+        let mut it = Self { handler, steps, first_open: 0, put_off, alone: OnceCell::new() };
+        it.first_open = guard::waits(&handler).position(|pause| it.is_open(facts, pause))?;
+        Some(it)
     }
-    let is_same = |other: &&Pause| (other.wait, other.at, other.later) == (pause.wait, pause.at, pause.later);
-    let lets_in = |other: &Pause| {
-        let again = facts.world.again(handler.id, other);
-        after.iter().any(|at| again.contains_key(at))
-    };
-    let mut same = alone.iter().filter(is_same).peekable();
-    same.peek().is_some() && !same.any(lets_in)
+
+    /// Whether a second activation that begins at a pause comes to a step.
+    fn is_open(&self, facts: &Facts<'_>, pause: &Pause) -> bool {
+        let (handler, steps) = (&self.handler, &self.steps);
+        let is_to_come = |at: &Span| pause.wait.is_some() || self.put_off.iter().any(|block| block.span.contains(*at));
+        steps.iter().any(is_to_come)
+            && !guard::removes_what_came(facts, handler, pause)
+            && !stays_as_it_is(facts, handler, pause)
+            && !self.is_put_back_elsewhere(facts, pause)
+            && {
+                let again = facts.world.again(handler.id, pause);
+                steps.iter().any(|at| again.contains_key(at))
+                    && !asks_again(facts, handler, pause, steps)
+                    && !is_overtaken(facts, handler, pause, steps)
+            }
+    }
+
+    /// Whether the handler lets itself in again at a pause only because others have put something back while it waited before: that
+    /// they mean to.
+    fn is_put_back_elsewhere(&self, facts: &Facts<'_>, pause: &Pause) -> bool {
+        if pause.at_once || pause.forked || pause.later {
+            return false; // The handler itself has put it back.
+        }
+        let id = self.handler.id;
+        let is_same = |other: &&Pause| (other.wait, other.at, other.later) == (pause.wait, pause.at, pause.later);
+        let lets_in = |other: &Pause| {
+            let again = facts.world.again(id, other);
+            self.steps.iter().any(|at| again.contains_key(at))
+        };
+        let alone = self.alone.get_or_init(|| facts.world.pauses_left_alone(id, &FxHashMap::default()));
+        let mut same = alone.iter().filter(is_same).peekable();
+        same.peek().is_some() && !same.any(lets_in)
+    }
 }
 
 /// Whether what a handler listens to stays as it is until the handler goes on, since all that others ever give it is what it
