@@ -756,6 +756,40 @@ impl<'a> UsedBuilder<'a> {
         }
     }
 
+    /// Adds the flags that a handler asks about as it begins, and then writes in three places or more: which of them a way has come
+    /// by is told by the flag.
+    pub fn guards(&mut self, when: Option<ExprId>, graph: &Graph, procedures: &[Graph]) {
+        let unit = self.unit;
+        let first = match &graph.blocks[0].exit {
+            Exit::Branch { test, .. } => Some(*test),
+            _ => None,
+        };
+        let mut asked: Vec<PlaceId> = Vec::new();
+        for test in when.into_iter().chain(first) {
+            walk_expr(unit, test, &mut |expr| {
+                let flag = unit.place_of(expr).filter(|_| unit.ty(expr) == Type::Bool);
+                let is_own = |place: &PlaceId| {
+                    matches!(unit.place(*place), Place::Private(_) | Place::Variable(_, Base::One | Base::Own))
+                };
+                asked.extend(flag.filter(is_own));
+            });
+        }
+        for place in asked {
+            let is_write = |step: &Step| matches!(step.kind, StepKind::Assign { place: given, .. } if given == place);
+            let writes = |graph: &Graph| graph.blocks.iter().flat_map(|block| &block.steps).any(is_write);
+            let counts = |step: &&Step| match step.kind {
+                StepKind::Call(call) => match unit.meaning(call) {
+                    Meaning::Procedure(id) => procedures.get(id.index()).is_some_and(writes),
+                    _ => false,
+                },
+                _ => is_write(step),
+            };
+            if graph.blocks.iter().flat_map(|block| &block.steps).filter(counts).nth(2).is_some() {
+                self.flag(place);
+            }
+        }
+    }
+
     /// The procedures that were called and not yet added.
     pub fn next_call(&mut self) -> Option<ProcId> {
         self.open.pop()

@@ -182,6 +182,7 @@ impl World<'_> {
             builder.place(unit.local_places[local.0 as usize]);
         }
         builder.graph(&graphs.handlers[at]);
+        builder.guards(unit.tree.handlers[at].when, &graphs.handlers[at], &graphs.procedures);
         while let Some(id) = builder.next_call() {
             builder.parameters(id);
             builder.graph(&graphs.procedures[id.index()]);

@@ -287,6 +287,37 @@ on bell when not busy {
         );
     }
 
+    #[test]
+    fn a_test_that_is_asked_twice_comes_out_the_same_way() {
+        let judged = |mark: &str, body: &str| {
+            let script = format!(
+                "script tides for tide\n\nprivate busy: bool = false\nprivate open: bool = false\n\nproc done() {{\n    busy = false\n}}\n\n\
+                 on bell when not busy {{\n    busy = true{mark}\n{body}}}\n\non every 3s {{\n    open = not open\n}}\n"
+            );
+            expect("", &[&script]);
+        };
+        let stuck = " // ~ sharing/stuck-guard";
+        let rings = "    note \"rung\"\n    done()\n";
+        judged(
+            "",
+            &format!("    if open {{\n        busy = false\n    }}\n    if open {{\n        return\n    }}\n{rings}"),
+        );
+        judged(
+            stuck,
+            &format!(
+                "    if open {{\n        busy = false\n    }}\n    if not open {{\n        return\n    }}\n{rings}"
+            ),
+        );
+        judged(
+            "",
+            "    if open {\n        busy = false\n    }\n    note \"rung\"\n    if not open {\n        done()\n    }\n",
+        );
+        judged(
+            stuck,
+            "    if open {\n        busy = false\n    }\n    wait 1s\n    if not open {\n        open = true\n        done()\n    }\n",
+        );
+    }
+
     /// A skiff's guard over a wait, with instances as given, `in` a scene or not, in a game that changes scenes.
     fn of_skiffs(instances: &str, header: &str, mark: &str) {
         expect_in_scripts(
