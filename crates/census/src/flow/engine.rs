@@ -203,6 +203,8 @@ pub struct Pause {
     pub stepped: bool,
     /// Some way comes here without a wait before.
     pub at_once: bool,
+    /// Some way comes here behind a wait.
+    pub waited: bool,
     /// An `after` block was put off.
     pub forked: bool,
     /// One is still to come.

@@ -33,12 +33,25 @@ impl<'w> Run<'w, '_> {
 
     fn keep_pause(&mut self, wait: Option<Span>, at: Span, state: &State) {
         let Some(changed) = self.changed_since_begun(state) else { return };
-        let &Known { stepped, at_once, later, went, .. } = &**state;
+        let &Known { stepped, at_once, waited, later, went, .. } = &**state;
         let forked = state.forked.is_some();
         let to_come = state.forked.is_some_and(PutOff::is_to_come);
         let removed = state.removed.clone();
         let shut = self.world.is_shut(self, state);
-        self.pauses.push(Pause { wait, at, changed, removed, stepped, at_once, forked, to_come, later, went, shut });
+        self.pauses.push(Pause {
+            wait,
+            at,
+            changed,
+            removed,
+            stepped,
+            at_once,
+            waited,
+            forked,
+            to_come,
+            later,
+            went,
+            shut,
+        });
     }
 
     /// What the cells hold whose values are others than at the beginning; nothing where that was not kept.

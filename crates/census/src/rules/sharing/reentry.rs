@@ -139,7 +139,7 @@ impl<'p, 'f> Stepping<'p, 'f> {
     /// Whether the handler lets itself in again at a pause only because others have put something back while it waited before: that
     /// they mean to.
     fn is_put_back_elsewhere(&self, facts: &Facts<'_>, pause: &Pause) -> bool {
-        if pause.at_once || pause.forked || pause.later {
+        if !pause.waited || pause.forked || pause.later {
             return false; // The handler itself has put it back.
         }
         let id = self.handler.id;

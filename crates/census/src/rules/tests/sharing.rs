@@ -66,6 +66,38 @@ on every 1s when rest > 0 {{
         ));
     };
     cooldown("note \"half\"", "");
+    cooldown("note \"half\"\n    if chance(0.5) {\n        wait 1s\n    }\n    wait 1s", "");
+    cooldown(
+        "if chance(0.5) {\n        wait 1s\n    } else {\n        rest = 0\n    }\n    wait 1s",
+        " // ~ sharing/reentry",
+    );
+    cooldown("rest = 0", " // ~ sharing/reentry");
+}
+
+#[test]
+fn a_wait_that_not_all_ways_come_by_before_the_next() {
+    let cooldown = |otherwise: &str, mark: &str| {
+        judged(&format!(
+            "script boats for mailboat
+
+on touched(other) when rest == 0 {{{mark}
+    rest = 3
+    if chance(0.5) {{
+        wait 1s
+    }} else {{
+        {otherwise}
+    }}
+    wait 1s
+    load += 2
+}}
+
+on every 1s when rest > 0 {{
+    rest -= 1
+}}
+"
+        ));
+    };
+    cooldown("note \"at once\"", "");
     cooldown("rest = 0", " // ~ sharing/reentry");
 }
 
