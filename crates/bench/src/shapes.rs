@@ -7,7 +7,7 @@ mod references;
 mod signals;
 mod worlds;
 
-use super::Dice;
+use super::{Dice, EACH};
 use std::fmt::Write as _;
 
 /// What the scripts of a project do.
@@ -87,5 +87,17 @@ impl Shape {
             };
         }
         text.push_str("}\n\n");
+    }
+}
+
+/// The entries of counts that a system has, from a number up to another.
+fn counts(text: &mut String, owner: usize, range: impl Fn(usize) -> (usize, usize)) {
+    let _ = writeln!(text, "[owners.owner{owner}]\nkind = \"system\"\n");
+    for at in 0..EACH {
+        let (default, most) = range(at);
+        let _ = writeln!(
+            text,
+            "[variables.owner{owner}.value{owner}_{at}]\ntype = \"int\"\nscope = \"global\"\ndefault = {default}\nmin = 0\nmax = {most}\n"
+        );
     }
 }

@@ -5,13 +5,7 @@ use std::fmt::{self, Write as _};
 
 /// A system with counts up to 50.
 pub fn registry(text: &mut String, owner: usize) {
-    let _ = writeln!(text, "[owners.owner{owner}]\nkind = \"system\"\n");
-    for at in 0..EACH {
-        let _ = writeln!(
-            text,
-            "[variables.owner{owner}.value{owner}_{at}]\ntype = \"int\"\nscope = \"global\"\ndefault = {at}\nmin = 0\nmax = 50\n"
-        );
-    }
+    super::counts(text, owner, |at| (at, 50));
 }
 
 /// For each four variables the procedures that give, take, ask, and trade one for the other.

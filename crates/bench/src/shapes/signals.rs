@@ -5,14 +5,8 @@ use std::fmt::{self, Write as _};
 
 /// A system with counts up to 20.
 pub fn registry(text: &mut String, owner: usize) {
-    let _ = writeln!(text, "[owners.owner{owner}]\nkind = \"system\"\n");
     let _ = writeln!(text, "[signals.turn{owner}]\nfrom = \"script\"\nparameters = {{ step = \"int\" }}\n");
-    for at in 0..EACH {
-        let _ = writeln!(
-            text,
-            "[variables.owner{owner}.value{owner}_{at}]\ntype = \"int\"\nscope = \"global\"\ndefault = 0\nmin = 0\nmax = 20\n"
-        );
-    }
+    super::counts(text, owner, |_| (0, 20));
 }
 
 /// Who answers the owner's own signal and what changes.
