@@ -4,7 +4,8 @@ use super::graph::{BlockId, Exit, Graph, StepKind, Waiting};
 use crate::project::{Base, Meaning, Place, PlaceId, ProcId, ScriptUnit};
 use crate::registry::VarId;
 use crate::script::ast::{AssignOp, ExprId, ExprKind};
-use rustc_hash::FxHashSet;
+use rustc_hash::{FxHashMap, FxHashSet};
+use std::cell::RefCell;
 use std::collections::BTreeMap;
 
 /// What is asked to be certain of a place.
@@ -29,8 +30,7 @@ pub enum Assigned {
     OfAll(VarId),
 }
 
-/// A body of a script, and what is asked of it.
-#[derive(Clone, Copy)]
+/// A script's bodies, and what is asked of them.
 pub struct Asked<'a> {
     /// The script.
     pub unit: &'a ScriptUnit,
@@ -38,21 +38,23 @@ pub struct Asked<'a> {
     pub procedures: &'a [Graph],
     /// What is asked to be certain.
     pub wanted: Wanted,
+    /// What is known of procedures so far: nothing, of one that is still being looked at.
+    pub known: RefCell<FxHashMap<ProcId, FxHashSet<Assigned>>>,
 }
 
-/// How deep procedures and loops are gone into.
-const DEEPEST: u32 = 8;
+/// How deep procedures are gone into.
+const DEEPEST: u32 = 32;
 
 /// Finds what a graph certainly assigns, by a forward must-analysis; procedures count by their bodies.
 #[must_use]
-pub fn certain(asked: Asked<'_>, graph: &Graph) -> FxHashSet<Assigned> {
+pub fn certain(asked: &Asked<'_>, graph: &Graph) -> FxHashSet<Assigned> {
     asked.of_graph(graph, DEEPEST)
 }
 
 type Known = BTreeMap<BlockId, FxHashSet<Assigned>>;
 
 impl Asked<'_> {
-    fn of_graph(self, graph: &Graph, depth: u32) -> FxHashSet<Assigned> {
+    fn of_graph(&self, graph: &Graph, depth: u32) -> FxHashSet<Assigned> {
         let mut ends = None;
         let mut known = Known::from([(BlockId(0), FxHashSet::default())]);
         // Blocks stand in reverse postorder; what a loop's body adds on the way back can only shrink the head's set,
@@ -77,16 +79,13 @@ impl Asked<'_> {
     }
 
     /// What a `for` without a filter certainly gives each of its instances, in rounds that come to their end and don't wait.
-    fn by_each(self, graph: &Graph, head: BlockId, depth: u32) -> Vec<Assigned> {
+    fn by_each(&self, graph: &Graph, head: BlockId, depth: u32) -> Vec<Assigned> {
         let Exit::Each { place, filter: None, body, done, .. } = graph.blocks[head.index()].exit else {
             return Vec::new();
         };
-        if depth == 0 {
-            return Vec::new();
-        }
         let (mut rounds, mut known) = (None, Known::from([(body, FxHashSet::default())]));
         while let Some((at, mut assigned)) = known.pop_first() {
-            if self.steps(graph, at, &mut assigned, depth - 1) {
+            if self.steps(graph, at, &mut assigned, depth) {
                 return Vec::new();
             }
             for next in graph.blocks[at.index()].exit.successors_now() {
@@ -105,7 +104,7 @@ impl Asked<'_> {
     }
 
     /// Adds what a block's steps assign up to the first wait; says whether there is one.
-    fn steps(self, graph: &Graph, at: BlockId, assigned: &mut FxHashSet<Assigned>, depth: u32) -> bool {
+    fn steps(&self, graph: &Graph, at: BlockId, assigned: &mut FxHashSet<Assigned>, depth: u32) -> bool {
         for step in &graph.blocks[at.index()].steps {
             match &step.kind {
                 StepKind::Assign { place, axis, op, value, .. } => {
@@ -134,10 +133,8 @@ impl Asked<'_> {
                 StepKind::Wait(_) => return true,
                 StepKind::Call(call) => {
                     if let Meaning::Procedure(id) = self.unit.meaning(*call) {
-                        if let Some(graph) = self.procedures.get(id.index()).filter(|_| depth > 0) {
-                            let of_it = self.of_graph(graph, depth - 1).into_iter();
-                            assigned.extend(of_it.filter_map(|assigned| self.as_passed(assigned, id, *call)));
-                        }
+                        let of_it = self.of_procedure(id, depth).into_iter();
+                        assigned.extend(of_it.filter_map(|assigned| self.as_passed(assigned, id, *call)));
                         if self.unit.procedures[id.index()].waits {
                             return true;
                         }
@@ -149,7 +146,19 @@ impl Asked<'_> {
         false
     }
 
-    fn assigned(self, place: PlaceId) -> Assigned {
+    /// What a procedure certainly assigns, each looked at once.
+    fn of_procedure(&self, id: ProcId, depth: u32) -> FxHashSet<Assigned> {
+        if let Some(known) = self.known.borrow().get(&id) {
+            return known.clone();
+        }
+        let Some(graph) = self.procedures.get(id.index()).filter(|_| depth > 0) else { return FxHashSet::default() };
+        self.known.borrow_mut().insert(id, FxHashSet::default());
+        let found = self.of_graph(graph, depth - 1);
+        self.known.borrow_mut().insert(id, found.clone());
+        found
+    }
+
+    fn assigned(&self, place: PlaceId) -> Assigned {
         match self.unit.place(place) {
             Place::Variable(id, Base::Held(instance)) => Assigned::Of(instance, id),
             _ => Assigned::Place(place),
@@ -157,7 +166,7 @@ impl Asked<'_> {
     }
 
     /// What a procedure assigns, by the name that its caller has for it.
-    fn as_passed(self, assigned: Assigned, id: ProcId, call: ExprId) -> Option<Assigned> {
+    fn as_passed(&self, assigned: Assigned, id: ProcId, call: ExprId) -> Option<Assigned> {
         let Assigned::Of(instance, variable) = assigned else { return Some(assigned) };
         let Place::Local(local) = self.unit.place(instance) else { return Some(assigned) };
         let at = self.unit.procedures[id.index()].parameters.iter().position(|&parameter| parameter == local)?;
@@ -166,7 +175,7 @@ impl Asked<'_> {
     }
 
     /// Takes out what is cleared, and what may be that by another name.
-    fn take_out(self, place: PlaceId, assigned: &mut FxHashSet<Assigned>) {
+    fn take_out(&self, place: PlaceId, assigned: &mut FxHashSet<Assigned>) {
         assigned.remove(&self.assigned(place));
         if let Place::Variable(id, _) = self.unit.place(place) {
             assigned.remove(&Assigned::OfAll(id));

@@ -2,6 +2,7 @@
 
 use super::certain::{Assigned, Wanted};
 use super::*;
+use std::cell::RefCell;
 
 impl World<'_> {
     pub(super) fn find_certain(&mut self) {
@@ -57,13 +58,14 @@ impl World<'_> {
             Place::Variable(id, Base::Listed(_)) => !self.project.registry.is_many(self.project.registry.var(id).owner),
             _ => false,
         };
-        let asked = certain::Asked { unit, procedures: &self.graphs[script.index()].procedures, wanted };
+        let procedures = &self.graphs[script.index()].procedures;
+        let asked = certain::Asked { unit, procedures, wanted, known: RefCell::default() };
         let cell = |assigned| match assigned {
             Assigned::Place(place) => self.project.cell_of(unit, place).filter(|_| is_own(&place)),
             Assigned::OfAll(id) => Some(CellId(id.0)),
             Assigned::Of(..) => None,
         };
-        certain::certain(asked, graph).into_iter().filter_map(cell).collect()
+        certain::certain(&asked, graph).into_iter().filter_map(cell).collect()
     }
 
     pub(super) fn first_scene(&self) -> Option<OwnerId> {
