@@ -7,7 +7,7 @@ use std::fmt::Write as _;
 pub type Kind = (&'static str, fn() -> Vec<File>);
 
 /// All kinds.
-pub const KINDS: [Kind; 28] = [
+pub const KINDS: [Kind; 29] = [
     ("deep branching", deep_branching),
     ("many variables in one handler", many_variables),
     ("procedures calling each other", procedures),
@@ -36,6 +36,7 @@ pub const KINDS: [Kind; 28] = [
     ("one variable that all write", shared_by_all),
     ("one number after another", numbers_asked_for),
     ("labels behind signals", labels_behind_signals),
+    ("loops in procedures", loops_in_procedures),
 ];
 
 fn files(registry: String, script: String) -> Vec<File> {
@@ -423,4 +424,20 @@ fn labels_behind_signals() -> Vec<File> {
         let _ = writeln!(script, "show label_{at} \"{{v{}}}\"\nsend rope_{}\n}}\n", at % 20, at * 7 % 40);
     }
     files(registry, script)
+}
+
+fn loops_in_procedures() -> Vec<File> {
+    let mut script = "script all for tide\n\n".to_owned();
+    for at in 0..60_usize {
+        let _ = writeln!(script, "proc p{at}(b: boat) {{\n    b.w = {}\n    for e in boat {{\n        e.w = 2", at % 9);
+        for below in at.saturating_sub(2)..at {
+            let _ = writeln!(script, "        p{below}(e)");
+        }
+        script.push_str("    }\n}\n\n");
+    }
+    for _ in 0..20 {
+        script.push_str("on bell {\n    for b in boat {\n        p59(b)\n    }\n}\n\n");
+    }
+    let boats = "[owners.boat]\nkind = \"actor\"\ncount = \"many\"\n[instances.dawn]\nof = \"boat\"\n[variables.boat.w]\ntype = \"int\"\nscope = \"instance\"\ndefault = 0\nmin = 0\nmax = 9\nwriters = [\"*\"]\n";
+    files(world(0, "") + boats, script)
 }
