@@ -7,7 +7,7 @@ use std::fmt::Write as _;
 pub type Kind = (&'static str, fn() -> Vec<File>);
 
 /// All kinds.
-pub const KINDS: [Kind; 29] = [
+pub const KINDS: [Kind; 30] = [
     ("deep branching", deep_branching),
     ("many variables in one handler", many_variables),
     ("procedures calling each other", procedures),
@@ -37,6 +37,7 @@ pub const KINDS: [Kind; 29] = [
     ("one number after another", numbers_asked_for),
     ("labels behind signals", labels_behind_signals),
     ("loops in procedures", loops_in_procedures),
+    ("trees of procedures", trees_of_procedures),
 ];
 
 fn files(registry: String, script: String) -> Vec<File> {
@@ -440,4 +441,22 @@ fn loops_in_procedures() -> Vec<File> {
     }
     let boats = "[owners.boat]\nkind = \"actor\"\ncount = \"many\"\n[instances.dawn]\nof = \"boat\"\n[variables.boat.w]\ntype = \"int\"\nscope = \"instance\"\ndefault = 0\nmin = 0\nmax = 9\nwriters = [\"*\"]\n";
     files(world(0, "") + boats, script)
+}
+
+/// Each calls two that stand before it, so that one call is millions, and each of many handlers begins with another.
+fn trees_of_procedures() -> Vec<File> {
+    let mut script = "script all for tide\n\n".to_owned();
+    for at in 0..800_usize {
+        let (stepped, lowered) = (at % 30, (at + 3) % 30);
+        let _ = writeln!(script, "proc p{at}() {{\n    if v{lowered} > 0 {{\n        v{lowered} -= 1\n    }}");
+        if at > 11 {
+            let _ = writeln!(script, "    p{}()\n    if v{stepped} < 9 {{", at - 1 - at % 7);
+            let _ = writeln!(script, "        v{stepped} += 1\n    }}\n    p{}()", at - 2 - at % 5);
+        }
+        script.push_str("}\n\n");
+    }
+    for at in 200..800 {
+        let _ = writeln!(script, "on bell {{\n    p{at}()\n}}\n");
+    }
+    files(world(30, "min = 0\nmax = 9"), script)
 }

@@ -15,6 +15,7 @@ mod products;
 mod recursion;
 mod rounds;
 mod slots;
+mod sweep;
 mod terms;
 mod waits;
 mod writes;
@@ -59,10 +60,6 @@ const MOST_SOURCES: usize = 32;
 const MOST_TESTS: usize = 16;
 /// How often one test looks behind flags, and behind those that stand there.
 pub(super) const MOST_FLAGS_BEHIND: u32 = 8;
-/// How many procedure calls one handler's run may go into.
-const MOST_CALLS: u32 = 3000;
-/// The same once it was not enough: more runs of that kind would add little but time.
-const MOST_CALLS_AGAIN: u32 = 800;
 
 /// Stands in [`State::removed`] for the script's own instance.
 pub const OWN_INSTANCE: Slot = Slot::MAX;
@@ -349,8 +346,11 @@ pub struct Run<'w, 'p> {
     answered: Option<Answers>,
     /// A procedure was called that never comes back: nothing goes on from here.
     dead: bool,
-    calls: u32,
-    most_calls: u32,
+    /// How much was gone through in procedures, and how much may be, in steps times slots.
+    work: usize,
+    most_work: usize,
+    /// The calls that were not gone into.
+    left_calls: sweep::LeftCalls,
     /// How often the present test has looked behind a flag; none: it has not begun to.
     pub(super) flags_behind: Option<u32>,
     /// Whether what is being run is run once for each round of a loop.
@@ -411,8 +411,9 @@ impl<'w, 'p> Run<'w, 'p> {
             asked: None,
             answered: None,
             dead: false,
-            calls: 0,
-            most_calls: if world.calls_much(handler) { MOST_CALLS_AGAIN } else { MOST_CALLS },
+            work: 0,
+            most_work: world.most_work(handler),
+            left_calls: sweep::LeftCalls::default(),
             flags_behind: None,
             in_loop: false,
             trying_a_round: false,
@@ -431,6 +432,11 @@ impl<'w, 'p> Run<'w, 'p> {
 
     /// Runs the handler from a state.
     pub fn handler_from(&mut self, state: State) {
+        self.body_from(state);
+        self.sweep();
+    }
+
+    fn body_from(&mut self, state: State) {
         if self.keep_pauses && self.begun.is_none() {
             self.begun = Some(state.values.clone());
         }

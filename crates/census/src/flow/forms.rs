@@ -119,7 +119,7 @@ impl Run<'_, '_> {
 
     fn calls(&self, expr: ExprId, meant: impl Fn(ProcId) -> bool) -> bool {
         let mut found = false;
-        if self.unit.procedures.iter().any(|procedure| procedure.gives.is_some()) {
+        if self.unit.gives_values {
             super::access::walk_expr(self.unit, expr, &mut |inner| {
                 if let Meaning::Procedure(id) = self.unit.meaning(inner) {
                     found |= meant(id);

@@ -277,14 +277,16 @@ pub struct World<'p> {
     cell_stops: Vec<Vec<f64>>,
     /// By handler: the numbers that the cells which it steps may stop at.
     own_stops: Vec<Option<own_stops::OwnStops>>,
-    /// By handler: how many steps its run goes through.
-    sizes: Vec<usize>,
+    /// By script: how many steps its bodies go through.
+    sizes: Vec<sizes::BodySizes>,
     /// By handler: whether the rules about guards will ask for its pauses.
     pausing: Vec<bool>,
     /// By handler: whether others can act before it is through.
     yields: Vec<bool>,
     /// The handlers that call more than one run goes into.
     calling_much: Vec<bool>,
+    /// How much a run may go through in procedures.
+    most_work: usize,
     /// By cell: whether some test asks for one value of it.
     compared: Vec<bool>,
     /// By handler that waits: those of other scripts that ask on entry about what it names too.
@@ -386,6 +388,7 @@ impl<'p> World<'p> {
             pausing: Vec::new(),
             yields: Vec::new(),
             calling_much: Vec::new(),
+            most_work: 0,
             compared: Vec::new(),
             peers: Vec::new(),
             openings: Vec::new(),
@@ -432,6 +435,7 @@ impl<'p> World<'p> {
         world.removed_between = world.find_removed_between();
         world.cell_stops = world.find_cell_stops();
         world.tables = world.make_tables();
+        world.most_work = world.share_work();
         world.counts = world.find_counts();
         world.repeats = world.find_repeats();
         world.peers = world.find_peers();
@@ -474,12 +478,6 @@ impl<'p> World<'p> {
         let (script, index) = self.handler(id);
         let unit = self.project.script(script);
         (unit, &unit.tree.handlers[index], &self.graphs[script.index()].handlers[index])
-    }
-
-    /// How many steps a handler's run goes through, those of procedures as often as it calls them.
-    #[must_use]
-    pub fn size(&self, id: HandlerId) -> usize {
-        self.sizes[id.index()]
     }
 
     /// What is done with cells in a handler's own body.

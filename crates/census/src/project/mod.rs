@@ -155,6 +155,8 @@ pub struct ScriptUnit {
     pub handlers: Vec<HandlerFacts>,
     /// The procedures.
     pub procedures: Vec<ProcFacts>,
+    /// Whether any of them gives something back.
+    pub gives_values: bool,
     /// Names that were resolved bare: the declaring level, for the rules about names.
     pub bare_uses: Vec<BareUse>,
     /// Variables of one actor that are taken from names which may hold any, as far as reading tells.

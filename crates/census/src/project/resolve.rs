@@ -139,6 +139,7 @@ impl<'a> Resolver<'a> {
             meant_targets: FxHashSet::default(),
             unread_acts: Vec::new(),
             calls_nobody: false,
+            gives_values: false,
             mistaken: Vec::new(),
             mistaken_targets: Vec::new(),
             mistaken_calls: Vec::new(),
@@ -440,6 +441,7 @@ impl<'a> Resolver<'a> {
             self.report(reader_rules::DUPLICATE, procedure.name.span, message);
         }
         let parameters = procedure.parameters.iter().map(|parameter| parameter.local).collect();
+        self.unit.gives_values |= gives.is_some();
         self.unit.procedures.push(ProcFacts { parameters, gives, waits: false });
     }
 

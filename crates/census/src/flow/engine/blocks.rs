@@ -38,6 +38,9 @@ impl<'w, 'p> Run<'w, 'p> {
             self.in_loop = called_in_loop || block.loops > 0 || block.loop_head;
             let states = if block.loop_head { self.at_head(&mut heads, at, block, states) } else { states };
             heads.begin(block);
+            if !self.stack.is_empty() {
+                self.work += block.size() * states.len() * self.table.slots.len();
+            }
             for mut state in states {
                 self.tell_where_many(&mut state);
                 for state in self.steps(state, block) {

@@ -136,13 +136,6 @@ impl<'w> Run<'w, '_> {
             let forms = if at < calling { Forms::Unknown } else { self.forms(state, argument) };
             given.push((argument, value, forms));
         }
-        self.calls += 1;
-        if self.stack.len() >= MOST_DEPTH || self.calls > self.most_calls {
-            self.answered = None;
-            self.call_unseen(state, id);
-            self.give_anything(state, expr);
-            return vec![state.clone()];
-        }
         let mut entry = state.clone();
         entry.later = false; // The end of the procedure's body comes back here, also inside an `after`.
         for (at, (local, (argument, value, forms))) in facts.parameters.iter().zip(given).enumerate() {
@@ -160,6 +153,10 @@ impl<'w> Run<'w, '_> {
         }
         if let Some(at) = self.stack.iter().position(|&known| known == id) {
             return self.call_again(state, entry, at, expr);
+        }
+        if self.stack.len() >= MOST_DEPTH || self.calls_much() {
+            self.leave_call(state, entry, id, expr);
+            return vec![state.clone()];
         }
         let graph = self.world.procedure_graph(self.script, id);
         self.stack.push(id);
@@ -185,9 +182,9 @@ impl<'w> Run<'w, '_> {
             .collect()
     }
 
-    /// Whether there were more calls than could be gone into.
+    /// Whether procedures had more steps than could be gone through.
     pub(in crate::flow) fn calls_much(&self) -> bool {
-        self.calls > self.most_calls
+        self.work > self.most_work
     }
 
     /// What a call gives that is not gone into.

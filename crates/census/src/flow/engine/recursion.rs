@@ -18,6 +18,13 @@ pub(super) struct Recursion {
     given_up: bool,
 }
 
+impl Recursion {
+    /// Of one whose inner calls are not gone into.
+    pub(super) fn given_up() -> Self {
+        Self { given_up: true, ..Self::default() }
+    }
+}
+
 impl<'w> Run<'w, '_> {
     /// Runs the body of a procedure, again and again while it calls itself and that makes a difference.
     pub(super) fn until_settled(&mut self, id: ProcId, graph: &'w Graph, mut entry: State) -> Vec<State> {

@@ -7,6 +7,23 @@ use crate::flow::engine::MOST_DEPTH;
 /// A procedure that calls itself is gone into so often, at least.
 const ROUNDS: usize = 2;
 
+/// How much may be gone through in all the procedures that handlers call, in steps times the slots of a handler: what takes
+/// longest is bounded by this, however they call one another.
+const ALL_WORK: usize = 16_000_000;
+/// The same for one run.
+const MOST_WORK: usize = 1_000_000;
+/// What any run may go through.
+const LEAST_WORK: usize = 30_000;
+/// How much of that once it was not enough: more runs of that kind would add little but time.
+const AGAIN: usize = 4;
+
+/// How many steps the bodies of a script go through, with those of the procedures that they call.
+#[derive(Debug)]
+pub(super) struct BodySizes {
+    handlers: Vec<usize>,
+    procedures: Vec<usize>,
+}
+
 /// The sizes of a script's procedures, worked out as they are asked for.
 struct Sizes<'g> {
     unit: &'g ScriptUnit,
@@ -43,15 +60,41 @@ impl Sizes<'_> {
 }
 
 impl World<'_> {
-    /// By handler: how many steps its run goes through.
-    pub(super) fn find_sizes(&self) -> Vec<usize> {
+    /// How much a run of a handler may go through in procedures, in steps times its slots.
+    pub(in crate::flow) fn most_work(&self, handler: HandlerId) -> usize {
+        if self.calls_much(handler) { self.most_work / AGAIN } else { self.most_work }
+    }
+
+    /// Shares what may be gone through out among the handlers that ask for much.
+    pub(super) fn share_work(&self) -> usize {
+        let work = |id: HandlerId| self.size(id).saturating_mul(self.table(id).slots.len());
+        let heavy = self.handler_ids().filter(|&id| work(id) > LEAST_WORK).count();
+        (ALL_WORK / heavy.max(1)).clamp(LEAST_WORK, MOST_WORK)
+    }
+
+    /// How many steps a handler's run goes through, those of procedures as often as it calls them.
+    #[must_use]
+    pub fn size(&self, id: HandlerId) -> usize {
+        let (script, index) = self.handler(id);
+        self.sizes[script.index()].handlers[index]
+    }
+
+    /// How many steps a call of a procedure goes through.
+    pub(in crate::flow) fn size_of_procedure(&self, script: ScriptId, id: ProcId) -> usize {
+        self.sizes[script.index()].procedures[id.index()]
+    }
+
+    /// By script: how many steps its bodies go through.
+    pub(super) fn find_sizes(&self) -> Vec<BodySizes> {
         let scripts: Vec<ScriptId> = self.project.script_ids().map(|(script, _)| script).collect();
         let sizes = scripts.par_iter().map(|script| {
             let (unit, graphs) = (self.project.script(*script), &self.graphs[script.index()]);
-            let count = graphs.procedures.len();
-            let mut sizes = Sizes { unit, graphs, known: vec![None; count], open: Vec::new() };
-            graphs.handlers.iter().map(|graph| sizes.of_graph(graph)).collect::<Vec<usize>>()
+            let mut sizes = Sizes { unit, graphs, known: vec![None; graphs.procedures.len()], open: Vec::new() };
+            BodySizes {
+                handlers: graphs.handlers.iter().map(|graph| sizes.of_graph(graph)).collect(),
+                procedures: (0..graphs.procedures.len()).map(|at| sizes.of_procedure(ProcId::at(at))).collect(),
+            }
         });
-        sizes.flatten_iter().collect()
+        sizes.collect()
     }
 }

@@ -202,4 +202,45 @@ on bell {
 "#],
         );
     }
+
+    /// More calls than a run goes into, one inside the other and each twice: what stands in the last ones is still asked about
+    /// whatever can be there.
+    #[test]
+    fn what_deep_procedures_do_counts() {
+        let calls = (1..90).map(|at| format!("proc p{at}() {{\n    p{}()\n    p{}()\n}}\n", at - 1, at - 1));
+        let script = format!(
+            r#"script tides for tide
+
+proc p0() {{
+    if height < 6 {{
+        height += 1
+    }}
+    if height < 0 {{ // ~ range/never
+        height = 0
+    }}
+}}
+
+{}
+on touched(other) {{
+    p89()
+}}
+
+on bell {{
+    height = 0
+}}
+"#,
+            calls.collect::<String>()
+        );
+        expect(
+            r#"[variables.tide.height]
+type = "int"
+scope = "global"
+default = 0
+min = 0
+max = 6
+engine = "reads"
+"#,
+            &[&script],
+        );
+    }
 }
