@@ -147,9 +147,23 @@ pub fn plain_step(unit: &ScriptUnit, place: PlaceId, (op, value): (AssignOp, Exp
     (!names(unit, step.1, place)).then_some(step)
 }
 
-/// Whether a value is the opposite of the very place that it goes into: `way = -way`.
-fn turns(unit: &ScriptUnit, place: PlaceId, value: ExprId) -> bool {
-    matches!(unit.tree.expr(value).kind, ExprKind::Unary(UnaryOp::Minus, inner) if unit.place_of(inner) == Some(place))
+/// Whether a write gives a place the opposite of what it holds: `way = -way`, `way *= -1`.
+fn turns(unit: &ScriptUnit, place: PlaceId, (op, value): (AssignOp, ExprId)) -> bool {
+    let kind = |expr: ExprId| &unit.tree.expr(unit.behind(expr)).kind;
+    let is_it = |expr: ExprId| unit.place_of(expr) == Some(place);
+    let is_one = |expr: ExprId| matches!(*kind(expr), ExprKind::Int(1) | ExprKind::Float(1.0));
+    let is_minus_one = |expr: ExprId| matches!(*kind(expr), ExprKind::Unary(UnaryOp::Minus, one) if is_one(one));
+    match (op, kind(value)) {
+        (AssignOp::Multiply | AssignOp::Divide, _) => is_minus_one(value),
+        (AssignOp::Set, &ExprKind::Unary(UnaryOp::Minus, inner)) => is_it(inner),
+        (AssignOp::Set, &ExprKind::Binary(BinaryOp::Multiply, left, right)) => {
+            is_it(left) && is_minus_one(right) || is_minus_one(left) && is_it(right)
+        }
+        (AssignOp::Set, &ExprKind::Binary(BinaryOp::Subtract, zero, right)) => {
+            matches!(kind(zero), ExprKind::Int(0)) && is_it(right)
+        }
+        _ => false,
+    }
 }
 
 /// Whether a value starts anew behind its last one, from the very place that it goes into: `(x + 1) % 24`.
@@ -500,8 +514,9 @@ fn is_given_number(unit: &ScriptUnit, step: &StepKind) -> bool {
     matches!(step, StepKind::Assign { op: AssignOp::Set, axis: None, value, .. } if is_number(unit, *value))
 }
 
+/// Whether a number is written out, also behind the name of a `let`.
 fn is_number(unit: &ScriptUnit, expr: ExprId) -> bool {
-    match unit.tree.expr(expr).kind {
+    match unit.tree.expr(unit.behind(expr)).kind {
         ExprKind::Int(_) | ExprKind::Float(_) => true,
         ExprKind::Unary(UnaryOp::Minus, inner) => is_number(unit, inner),
         _ => false,
@@ -666,7 +681,9 @@ impl<'a> UsedBuilder<'a> {
                 }
                 if let Some((target, _, Some(value))) = parts.target {
                     self.expr(value);
-                    if let Some(place) = self.unit.place_of(target).filter(|&place| turns(self.unit, place, value)) {
+                    if let (Some(place), StepKind::Assign { op, .. }) = (self.unit.place_of(target), &step.kind)
+                        && turns(self.unit, place, (*op, value))
+                    {
                         self.flag(place);
                     }
                     if is_local(self.unit, target) {

@@ -471,7 +471,7 @@ impl Run<'_, '_> {
         };
         let (mut yes, mut no) = (way(yes, true), way(no, false));
         // What the local was given may still say more than its own truth.
-        let test = state.tests.iter().find(|(local, _)| *local == slot).map(|&(_, test)| test);
+        let test = state.test_behind(slot);
         let outer = self.flags_behind;
         let looked = outer.unwrap_or(0);
         if let Some(test) = test.filter(|_| looked < MOST_FLAGS_BEHIND) {

@@ -436,6 +436,12 @@ fn hull(a: (f64, f64), b: (f64, f64)) -> (f64, f64) {
 }
 
 impl Known {
+    /// The test that a `bool` local was given, if it still says the same.
+    #[must_use]
+    pub fn test_behind(&self, local: Slot) -> Option<ExprId> {
+        self.tests.iter().find(|(known, _)| *known == local).map(|&(_, test)| test)
+    }
+
     /// Adds a suspect, in order; one that is known of the same write is replaced.
     pub fn add_suspect(&mut self, suspect: Suspect) {
         let key = (suspect.at, suspect.wrong);

@@ -52,12 +52,11 @@ impl<'w, 'p> Run<'w, 'p> {
 
     /// Where a test joins what a flag says with something else, as `crew > 1 or not sailing`: both ways that the flag may be.
     pub(super) fn split_by_flag(&self, state: State, test: ExprId) -> SmallVec<[State; 2]> {
-        let joins = matches!(self.unit.tree.expr(test).kind, ExprKind::Binary(BinaryOp::Or | BinaryOp::And, ..));
-        if !joins || self.most_parts == 1 {
+        let Some(joining) = self.joining(&state, test).filter(|_| self.most_parts > 1) else {
             return smallvec![state];
-        }
+        };
         let open = |slot: &Slot| self.table.flags.contains(slot).then(|| either(&state.value(*slot).value)).flatten();
-        let Some((slot, values)) = self.reads(test).into_iter().find_map(|slot| Some((slot, open(&slot)?))) else {
+        let Some((slot, values)) = self.reads(joining).into_iter().find_map(|slot| Some((slot, open(&slot)?))) else {
             return smallvec![state];
         };
         let given = values.map(|value| {
@@ -66,6 +65,18 @@ impl<'w, 'p> Run<'w, 'p> {
             state
         });
         given.into_iter().collect()
+    }
+
+    /// The `and` or `or` that a test comes to, also behind `not` and behind a name.
+    fn joining(&self, state: &State, mut test: ExprId) -> Option<ExprId> {
+        for _ in 0..MOST_FLAGS_BEHIND {
+            test = match self.unit.tree.expr(test).kind {
+                ExprKind::Binary(BinaryOp::Or | BinaryOp::And, ..) => return Some(test),
+                ExprKind::Unary(UnaryOp::Not, inner) => inner,
+                _ => state.test_behind(self.slot(self.unit.place_of(test)?)?)?,
+            };
+        }
+        None
     }
 
     /// What is true where an invariant's flag is given `true`, and where it is given `false`: `flag = mast and windy`.

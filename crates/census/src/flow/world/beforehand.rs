@@ -34,18 +34,17 @@ impl World<'_> {
         self.beforehand = beforehand;
     }
 
-    /// The cells that a handler certainly gives a value. What is stepped from its default holds that no more either, unless
-    /// it only stands in.
+    /// The cells that a handler certainly gives a value. What is stepped has one by then too, whatever was missing is told at
+    /// the step; only what stands in is no better for that.
     pub(super) fn certainly_written(&self, id: HandlerId) -> impl Iterator<Item = CellId> {
         let graph = self.handler_graph(id);
         let given = self.certain_of(id, graph, Wanted::Value).into_iter();
-        given.chain(self.certain_of(id, graph, Wanted::Write).into_iter().filter(|&cell| self.starts_right(cell)))
+        given.chain(self.certain_of(id, graph, Wanted::Write).into_iter().filter(|&cell| !self.stands_in(cell)))
     }
 
-    /// Whether a cell has a default that is meant.
-    fn starts_right(&self, cell: CellId) -> bool {
-        let variable = self.project.variable_of(cell).map(|id| self.project.registry.var(id));
-        self.has_default(cell) && variable.is_none_or(|variable| !variable.placeholder)
+    /// Whether a cell starts from a value that a player should never read.
+    fn stands_in(&self, cell: CellId) -> bool {
+        self.project.variable_of(cell).is_some_and(|id| self.project.registry.var(id).placeholder)
     }
 
     /// The cells of which a handler makes something certain, each for its own instance or for all.

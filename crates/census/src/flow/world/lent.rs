@@ -73,9 +73,45 @@ impl World<'_> {
         let (script, index) = self.handler(id);
         let stays = known.scope != Scope::Scene || self.project.script(script).scene == Some(known.owner);
         let called = self.called_from(script, index..index + 1);
-        let is_called = |body: Body| matches!(body, Body::Procedure(at) if called.contains(&at));
-        let by_procedure = |access: &Access| access.cell == cell && access.writes() && is_called(access.body);
+        let out_of_sight = |body: Body| matches!(body, Body::Procedure(at) if called.contains(&at) && self.only_steps(script, at).is_none());
+        let by_procedure = |access: &Access| access.cell == cell && access.writes() && out_of_sight(access.body);
         stays && !self.accesses_in(id).any(by_procedure) && self.is_paid_back(id, cell, end)
+    }
+
+    /// The steps of a procedure that gives nothing back, where they are done one after the other, whatever comes.
+    fn only_steps(&self, script: ScriptId, id: ProcId) -> Option<&[graph::Step]> {
+        let gives = self.project.script(script).procedures[id.index()].gives.is_some();
+        match &self.procedure_graph(script, id).blocks[..] {
+            [block] if !gives => Some(&block.steps),
+            _ => None,
+        }
+    }
+
+    /// How a step of a handler moves a cell, by itself or by the one step of a procedure that it calls; none where that is
+    /// not known.
+    fn way_of_step(
+        &self,
+        id: HandlerId,
+        step: &graph::Step,
+        (cell, end): (CellId, End),
+    ) -> Option<Option<(PlaceId, Way)>> {
+        let (script, unit) = (self.handler(id).0, self.parts(id).0);
+        let by_itself = |step: &graph::Step| match step.kind {
+            StepKind::Assign { place, axis, op, value, .. } if self.project.cell_of(unit, place) == Some(cell) => {
+                Some(axis.is_none().then(|| self.way_of(id, place, (op, value), end)).flatten().map(|way| (place, way)))
+            }
+            _ => None,
+        };
+        let StepKind::Call(call) = step.kind else { return by_itself(step).map_or(Some(None), |way| way.map(Some)) };
+        let Meaning::Procedure(procedure) = unit.meaning(call) else { return Some(None) };
+        if !self.written_by(script, procedure).contains(&cell) {
+            return Some(None);
+        }
+        let mut ways = self.only_steps(script, procedure)?.iter().filter_map(by_itself);
+        match (ways.next(), ways.next()) {
+            (Some(way), None) => way.map(Some),
+            _ => None,
+        }
     }
 
     /// Whether on every way through a handler no more is taken than was put in before.
@@ -86,11 +122,8 @@ impl World<'_> {
         let mut ways: FxHashMap<(usize, usize), Way> = FxHashMap::default();
         for (block, steps) in graph.blocks.iter().map(|block| &block.steps).enumerate() {
             for (at, step) in steps.iter().enumerate() {
-                let StepKind::Assign { place, axis: None, op, value, .. } = step.kind else { continue };
-                if self.project.cell_of(unit, place) != Some(cell) {
-                    continue;
-                }
-                let Some(way) = self.way_of(id, op, value, end) else { return false };
+                let Some(moved) = self.way_of_step(id, step, (cell, end)) else { return false };
+                let Some((place, way)) = moved else { continue };
                 let (Way::Away(amount) | Way::Towards(amount)) = way;
                 if *place_of_all.get_or_insert(place) != place || *amount_of_all.get_or_insert(amount) != amount {
                     return false;
@@ -156,11 +189,8 @@ impl World<'_> {
     fn put_in_at_once(&self, id: HandlerId, cell: CellId, end: End, amount: Amount) -> usize {
         let (unit, _, graph) = self.parts(id);
         let at_once = graph.blocks[0].steps.iter().take_while(|step| !certain::waits(unit, &step.kind));
-        let puts_in = |step: &&graph::Step| match step.kind {
-            StepKind::Assign { place, axis: None, op, value, .. } => {
-                self.project.cell_of(unit, place) == Some(cell)
-                    && self.way_of(id, op, value, end) == Some(Way::Away(amount))
-            }
+        let puts_in = |step: &&graph::Step| match self.way_of_step(id, step, (cell, end)) {
+            Some(Some((_, way))) => way == Way::Away(amount),
             _ => false,
         };
         at_once.filter(puts_in).count()
@@ -178,16 +208,20 @@ impl World<'_> {
     }
 
     /// How a write moves a cell, where that is a plain step of a known sign.
-    fn way_of(&self, id: HandlerId, op: AssignOp, value: ExprId, end: End) -> Option<Way> {
+    fn way_of(&self, id: HandlerId, place: PlaceId, write: (AssignOp, ExprId), end: End) -> Option<Way> {
         let (unit, ..) = self.parts(id);
+        let (op, value) = crate::flow::access::plain_step(unit, place, write)?;
+        let behind = unit.behind(value);
+        let is_number = matches!(unit.tree.expr(behind).kind, ExprKind::Int(_) | ExprKind::Float(_));
+        let value = if is_number { behind } else { value };
         let amount = match (self.literal(unit, value, Type::Number), unit.place_of(value)) {
             (Value::Num(num), None) => Amount::Number(num.single().filter(|&number| number >= 0.0)?.to_bits()),
             (_, Some(place)) => Amount::Place(place).given(self.is_kept_above_zero(id, value))?,
             _ => return None,
         };
         match (op, end) {
-            (AssignOp::Add, End::Min) | (AssignOp::Subtract, End::Max) => Some(Way::Away(amount)),
-            (AssignOp::Add, End::Max) | (AssignOp::Subtract, End::Min) => Some(Way::Towards(amount)),
+            (BinaryOp::Add, End::Min) | (BinaryOp::Subtract, End::Max) => Some(Way::Away(amount)),
+            (BinaryOp::Add, End::Max) | (BinaryOp::Subtract, End::Min) => Some(Way::Towards(amount)),
             _ => None,
         }
     }

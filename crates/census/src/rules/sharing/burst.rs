@@ -86,9 +86,7 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
 
 /// Whether an activation that is at a pause may step something after it, or in an `after` block that it has put off.
 fn steps_later(handler: &HandlerView<'_, '_>, steps: &[Span], pause: &Pause) -> bool {
-    let put_off = guard::put_off(handler);
-    let in_put_off = |step: &Span| put_off.iter().any(|block| block.span.contains(*step));
-    if pause.forked && steps.iter().any(in_put_off) {
+    if pause.forked && guard::is_any_put_off(handler, steps) {
         return true;
     }
     let Some(wait) = pause.wait else { return false };

@@ -53,6 +53,14 @@ pub fn put_off<'p>(handler: &HandlerView<'p, '_>) -> Vec<&'p Block> {
     found
 }
 
+/// Whether any of these stretches lies in a block that is put off, or in a procedure that one calls.
+#[must_use]
+pub fn is_any_put_off(handler: &HandlerView<'_, '_>, stretches: &[Span]) -> bool {
+    let blocks = put_off(handler);
+    let is_within = |at: Span| blocks.iter().any(|block| block.span.contains(at));
+    !blocks.is_empty() && stretches.iter().any(|&at| handler.unit.ways_to(at).into_iter().any(is_within))
+}
+
 /// Whether on the way to a pause the script's own instance, or one that the signal brought, was removed.
 #[must_use]
 pub fn removes_what_came(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, pause: &Pause) -> bool {

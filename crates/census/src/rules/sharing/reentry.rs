@@ -12,7 +12,7 @@ use crate::project::{Base, Place};
 use crate::rules::Facts;
 use crate::rules::facts::HandlerView;
 use crate::rules::{Example, Rule};
-use crate::script::ast::{BinaryOp, Block, ExprId, ExprKind, Trigger};
+use crate::script::ast::{BinaryOp, ExprId, ExprKind, Trigger};
 use crate::source::Span;
 use rayon::prelude::*;
 use rustc_hash::FxHashMap;
@@ -101,8 +101,8 @@ struct Stepping<'p, 'f> {
     steps: Vec<Span>,
     /// The first such pause, by its number.
     first_open: usize,
-    /// Its blocks that are put off.
-    put_off: Vec<&'p Block>,
+    /// Some of them are put off.
+    puts_off: bool,
     /// Where it pauses if others leave alone what it finds.
     alone: OnceCell<Vec<Pause>>,
 }
@@ -114,8 +114,8 @@ impl<'p, 'f> Stepping<'p, 'f> {
         if steps.is_empty() {
             return None;
         }
-        let put_off = guard::put_off(&handler);
-        let mut it = Self { handler, steps, first_open: 0, put_off, alone: OnceCell::new() };
+        let puts_off = guard::is_any_put_off(&handler, &steps);
+        let mut it = Self { handler, steps, first_open: 0, puts_off, alone: OnceCell::new() };
         it.first_open = guard::waits(&handler).position(|pause| it.is_open(facts, pause))?;
         Some(it)
     }
@@ -123,8 +123,7 @@ impl<'p, 'f> Stepping<'p, 'f> {
     /// Whether a second activation that begins at a pause comes to a step.
     fn is_open(&self, facts: &Facts<'_>, pause: &Pause) -> bool {
         let (handler, steps) = (&self.handler, &self.steps);
-        let is_to_come = |at: &Span| pause.wait.is_some() || self.put_off.iter().any(|block| block.span.contains(*at));
-        steps.iter().any(is_to_come)
+        (pause.wait.is_some() || self.puts_off)
             && !guard::removes_what_came(facts, handler, pause)
             && !stays_as_it_is(facts, handler, pause)
             && !self.is_put_back_elsewhere(facts, pause)
@@ -325,6 +324,27 @@ height = { type = "int", scope = "global", default = 0, engine = "reads" }
         judged(told, "    if not lit {\n        lit = chance(0.5)\n        height += 1\n    }\n");
         judged(told, "    if not lit {\n        lit = true\n        height += 1\n    }\n    height += 1\n");
         judged(told, "    if oil > 0 {\n        height += 1\n    }\n");
+    }
+
+    #[test]
+    fn what_a_procedure_steps_is_put_off_with_its_call() {
+        expect_in_scripts(
+            "[variables.tide]\nheight = { type = \"int\", scope = \"global\", default = 0, engine = \"reads\" }\n",
+            &["script tides for tide
+
+on bell { // ~ sharing/reentry
+    after 1s { rise(1) }
+}
+
+on touched {
+    rise(2)
+    after 1s { note \"high\" }
+}
+
+proc rise(by: int) { lift(by) }
+proc lift(by: int) { height += by }
+"],
+        );
     }
 
     #[test]

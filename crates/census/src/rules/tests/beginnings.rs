@@ -242,6 +242,19 @@ on bell {
 }
 
 #[test]
+fn what_is_stepped_without_a_value_has_one_by_then() {
+    let registry = "[variables]\ntide.height = { type = \"int\", scope = \"global\", engine = \"reads\" }\n";
+    let judged = |step: &str| {
+        let script = format!(
+            "script tides for tide\n\non start {{\n    {step} // ~ init/read-before-set\n}}\n\non bell {{\n    if height > 3 {{ height = 0 }}\n}}\n"
+        );
+        expect_in_scripts(registry, &[&script]);
+    };
+    judged("height += 1");
+    judged("height = height + 1");
+}
+
+#[test]
 fn a_starting_value_is_not_given() {
     expect_in_scripts(
         r#"[variables]

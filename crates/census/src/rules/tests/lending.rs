@@ -130,3 +130,20 @@ owed = { type = "int", scope = "global", default = 1, min = 0, max = 9, engine =
     moved("held = random(1, 9)", "");
     moved("held -= 1", " // ~ range/can-fall-below");
 }
+
+#[test]
+fn it_matters_little_in_which_words_something_is_lent() {
+    let takes = |take: &str, give: &str, told: &str| {
+        let lines = format!(
+            "    if free > 1 {{\n        let one = 1\n        {take}\n        wait 2s\n        {give}{told}\n    }}\n"
+        );
+        let procedures = format!("proc take() {{ free -= 1 }}\n\nproc give() {{\n    free += 1{told}\n}}\n");
+        let others = "on touched { // ~ sharing/reentry\n    if free > 0 {\n        take()\n        wait 1s\n        give()\n    }\n}\n";
+        lent(&lines.replace("let one = 1\n        take", "take"), &format!("\n{procedures}\n{others}"));
+    };
+    takes("take()", "give()", "");
+    takes("free = free - one", "free = free + 1", "");
+    takes("free -= one", "free += one", "");
+    takes("take()", "free += 2", " // ~ range/can-exceed");
+    takes("free -= one", "free += one + 1", " // ~ range/can-exceed");
+}

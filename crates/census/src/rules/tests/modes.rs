@@ -94,6 +94,20 @@ on every 1s {
 }
 
 #[test]
+fn a_number_turns_before_its_end_whatever_the_test_looks_like() {
+    let turns = |test: &str, turn: &str| {
+        judged(&format!(
+            "private way: int = 1\n\non every 1s {{\n    {test} {{\n        {turn}\n    }}\n    left += way\n}}\n\non bell {{\n    left -= 1 // ~ range/can-fall-below\n}}\n"
+        ));
+    };
+    let ends = "left + way > left.max or left + way < left.min";
+    turns(&format!("if {ends}"), "way = -way");
+    turns(&format!("if not (not ({ends}))"), "way *= -1");
+    turns("if not (left + way <= left.max and left + way >= left.min)", "way = way * -1");
+    turns(&format!("let out = {ends}\n    if out"), "let other = -way\n        way = other");
+}
+
+#[test]
 fn what_is_out_has_something_to_burn() {
     let trips = "on bell {
     match state {
