@@ -261,9 +261,13 @@ fn gather_script(project: &Project, unit: &ScriptUnit, graphs: &Graphs) -> (Vec<
 
 /// Adds the procedures that an expression calls.
 pub(super) fn calls_in(unit: &ScriptUnit, expr: ExprId, found: &mut Vec<ProcId>) {
+    each_call(unit, expr, &mut |_, id| found.push(id));
+}
+
+fn each_call(unit: &ScriptUnit, expr: ExprId, meant: &mut impl FnMut(ExprId, ProcId)) {
     crate::flow::access::walk_expr(unit, expr, &mut |inner| {
         if let Meaning::Procedure(id) = unit.meaning(inner) {
-            found.push(id);
+            meant(inner, id);
         }
     });
 }
@@ -271,16 +275,17 @@ pub(super) fn calls_in(unit: &ScriptUnit, expr: ExprId, found: &mut Vec<ProcId>)
 /// The procedures that blocks call.
 #[must_use]
 pub fn called<'b>(unit: &ScriptUnit, blocks: impl IntoIterator<Item = &'b graph::Block>) -> Vec<ProcId> {
-    let mut found = calls_of(unit, blocks);
+    let mut found: Vec<ProcId> = calls_of(unit, blocks).into_iter().map(|(_, id)| id).collect();
     found.sort_unstable();
     found.dedup();
     found
 }
 
-/// The same, each as often as it is called.
-pub(super) fn calls_of<'b>(unit: &ScriptUnit, blocks: impl IntoIterator<Item = &'b graph::Block>) -> Vec<ProcId> {
+/// The calls in blocks, each as often as it stands there.
+#[must_use]
+pub fn calls_of<'b>(unit: &ScriptUnit, blocks: impl IntoIterator<Item = &'b graph::Block>) -> Vec<(ExprId, ProcId)> {
     let mut found = Vec::new();
-    let mut look = |expr: ExprId| calls_in(unit, expr, &mut found);
+    let mut look = |expr: ExprId| each_call(unit, expr, &mut |call, id| found.push((call, id)));
     for block in blocks {
         for step in &block.steps {
             let parts = crate::flow::access::parts(step);

@@ -36,7 +36,7 @@ struct Sizes<'g> {
 impl Sizes<'_> {
     fn of_graph(&mut self, graph: &Graph) -> usize {
         let calls = calls_of(self.unit, &graph.blocks);
-        calls.into_iter().fold(graph.size(), |size, call| size.saturating_add(self.of_procedure(call)))
+        calls.into_iter().fold(graph.size(), |size, (_, call)| size.saturating_add(self.of_procedure(call)))
     }
 
     fn of_procedure(&mut self, id: ProcId) -> usize {

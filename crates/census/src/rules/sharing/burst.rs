@@ -1,6 +1,7 @@
 //! `sharing/burst`: a handler of a signal that can come many times for one act of the player changes something, and nothing keeps the rest of the burst out.
 
 use super::guard;
+use super::sequence::{Counts, Sequence};
 use crate::finding::{Finding, Level, RuleName};
 use crate::flow::engine::Pause;
 use crate::flow::graph::{Step, StepKind};
@@ -69,7 +70,10 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
                 steps.iter().copied().filter(move |at| again.contains_key(at)).collect::<Vec<_>>()
             })
             .collect();
-        unguarded.sort_unstable();
+        if unguarded.len() > 1 {
+            let sequence = Sequence::new(facts, &handler, Counts::First);
+            unguarded.sort_unstable_by_key(|&at| sequence.turn(at));
+        }
         if let Some(&first) = unguarded.first().filter(|_| !facts.world.guards_unread(handler.id)) {
             let statement = facts.project.text(handler.unit, first).lines().next().unwrap_or("").trim().to_owned();
             let message =

@@ -15,6 +15,7 @@ pub mod other_scene;
 pub mod reentry;
 mod resent;
 mod rounds;
+mod sequence;
 pub mod stale_label;
 pub mod stale_ref;
 pub mod stuck_guard;

@@ -2,6 +2,7 @@
 
 use super::apart::{Tests, tests_exclude};
 use super::bodies::Bodies;
+use super::sequence::{Counts, Sequence};
 use crate::finding::{Finding, Level, RuleName};
 use crate::flow::access::{Access, AccessKind, plain_step};
 use crate::flow::value::Value;
@@ -222,7 +223,8 @@ fn early(facts: &Facts<'_>, handler: &HandlerView<'_, '_>) -> Vec<(CellId, Vec<E
             all.push(describe(facts, handler.unit, *access));
         }
     }
-    all.sort_by_key(|early| (early.access.cell, early.access.at));
+    let sequence = Sequence::new(facts, handler, Counts::First);
+    all.sort_by_key(|early| (early.access.cell, sequence.turn(early.access.at)));
     all.chunk_by(|a, b| a.access.cell == b.access.cell).map(|uses| (uses[0].access.cell, uses.to_vec())).collect()
 }
 

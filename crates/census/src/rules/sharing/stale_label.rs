@@ -1,5 +1,6 @@
 //! `sharing/stale-label`: a label on the screen prints a variable, a handler changes the variable, and on some way nothing prints the label again.
 
+use super::sequence::{Counts, Sequence};
 use crate::finding::{Finding, Level, RuleName};
 use crate::flow::access::{Access, walk_behind};
 use crate::flow::graph::{Block, Exit, Graph, Step, StepKind};
@@ -352,10 +353,13 @@ struct Judge<'f, 'p, 'a> {
 }
 
 impl Judge<'_, '_, '_> {
-    /// The last write, in the text, after which some way prints nothing.
+    /// The last write after which some way prints nothing.
     fn last_unprinted(&self) -> Option<(Span, CellId)> {
         let mut writes = self.unprinted(self.handler.graph, Around::default(), &mut Vec::new());
-        writes.sort_unstable_by_key(|&(at, _)| at);
+        if writes.len() > 1 {
+            let sequence = Sequence::new(self.facts, &self.handler, Counts::Last);
+            writes.sort_unstable_by_key(|&(at, _)| sequence.turn(at));
+        }
         writes.pop()
     }
 

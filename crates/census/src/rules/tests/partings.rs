@@ -20,12 +20,12 @@ fn a_run_that_ends_takes_its_values_along() {
 
 on bumped {
     lose(1)
-    kept -= 1 // ~ range/can-fall-below sharing/burst
+    kept -= 1 // ~ range/can-fall-below
     if kept == 0 { restart }
 }
 
 proc lose(n: int) {
-    lives -= n
+    lives -= n // ~ sharing/burst
     if lives <= 0 {
         show \"It is over.\"
         restart

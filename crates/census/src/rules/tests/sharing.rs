@@ -1125,3 +1125,38 @@ on touched(other: mailboat) {
 "#,
     );
 }
+
+#[test]
+fn what_a_procedure_does_stands_where_it_is_called() {
+    let state = r#"[variables]
+tide.height = { type = "int", scope = "global", default = 0, engine = "reads" }
+tide.turns = { type = "int", scope = "global", default = 0, engine = "reads" }
+"#;
+    let script = "script a for tide
+
+proc rise() { height += turns }
+proc fall() { height = random(0, 3) } // ~ sharing/stale-label
+
+on bumped {
+    turns += 1 // ~ sharing/burst
+    fall()
+}
+
+on bell {
+    if height > 9 { note \"high\" }
+    rise()
+}
+
+on start { show line \"{height}\" }
+";
+    let later = "script b for tide
+
+proc lower() { height -= turns }
+
+on bell {
+    if height > turns { lower() } // ~ sharing/order-hazard
+    show line \"{height}\"
+}
+";
+    expect_in_scripts(state, &[script, later]);
+}
