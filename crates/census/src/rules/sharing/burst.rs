@@ -4,7 +4,7 @@ use super::guard;
 use super::sequence::{Counts, Sequence};
 use crate::finding::{Finding, Level, RuleName};
 use crate::flow::engine::Pause;
-use crate::flow::graph::{Step, StepKind};
+use crate::flow::graph::Step;
 use crate::rules::Facts;
 use crate::rules::facts::HandlerView;
 use crate::rules::{Example, Rule};
@@ -62,7 +62,8 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
         let Some(signal) = signal.map(|id| registry.signal(id)).filter(|signal| signal.bursts) else { continue };
         let steps = guard::steps(facts, &handler);
         // The burst comes at one moment: what keeps it out must stand at the first wait, or at an end without one.
-        let pauses = handler.found.pauses.iter().filter(|pause| pause.stepped || steps_later(&handler, &steps, pause));
+        let pauses =
+            handler.found.pauses.iter().filter(|pause| pause.stepped || steps_later(facts, &handler, &steps, pause));
         let pauses = pauses.filter(|pause| pause.at_once && !guard::removes_what_came(facts, &handler, pause));
         let mut unguarded: Vec<Span> = pauses
             .flat_map(|pause| {
@@ -89,12 +90,12 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
 }
 
 /// Whether an activation that is at a pause may step something after it, or in an `after` block that it has put off.
-fn steps_later(handler: &HandlerView<'_, '_>, steps: &[Span], pause: &Pause) -> bool {
+fn steps_later(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, steps: &[Span], pause: &Pause) -> bool {
     if pause.forked && guard::is_any_put_off(handler, steps) {
         return true;
     }
     let Some(wait) = pause.wait else { return false };
-    let is_step = |step: &Step| matches!(step.kind, StepKind::Call(_)) || steps.contains(&step.span);
+    let is_step = |step: &Step| steps.contains(&step.span) || guard::calls_any_of(facts, handler, step, steps);
     let blocks = &handler.graph.blocks;
     let stands = |at: &usize| blocks[*at].exit_span == wait || blocks[*at].steps.iter().any(|step| step.span == wait);
     let Some(first) = (0..blocks.len()).find(stands) else { return true };

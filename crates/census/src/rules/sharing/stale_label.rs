@@ -321,11 +321,10 @@ fn by_occasion<'p, 'f>(facts: &Facts<'_>, label: &Label<'p, 'f>) -> FxHashMap<Oc
 
 fn others_print(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, name: &str, same: &[HandlerView<'_, '_>]) -> Others {
     let after_wait = |other: &HandlerView<'_, '_>| {
-        let mut steps = other.graph.blocks.iter().flat_map(|block| &block.steps);
+        let bodies = facts.world.bodies(other.script, other.graph);
+        let mut steps = bodies.into_iter().flat_map(|graph| &graph.blocks).flat_map(|block| &block.steps);
         let late = |step: &Step| other.found.reached.get(&step.span).is_some_and(|reached| reached.after_wait);
-        steps.any(|step| {
-            (is_print(facts, other.unit, step, name) || matches!(step.kind, StepKind::Call(_))) && late(step)
-        })
+        steps.any(|step| is_print(facts, other.unit, step, name) && late(step))
     };
     let mut others = Others { at_once: false, later: false };
     for other in same.iter().filter(|other| other.id != handler.id) {
@@ -683,5 +682,22 @@ on changed height {
         );
         shown("    if open {\n        show oil_label \"{oil} left\"\n    }", "");
         shown("    if oil != was {\n        show oil_label \"{oil} left\"\n    }", "");
+    }
+
+    #[test]
+    fn another_prints_behind_its_wait_only_where_its_procedures_do() {
+        let judged = |call: &str, told: &str| {
+            let shows = format!(
+                "script a for tide\n\nproc tell() {{ note \"high\" }}\nproc draw() {{ paint() }}\nproc paint() {{ show line \"{{height}}\" }}\n\non bell {{\n    draw()\n    tell()\n    wait 1s\n    {call}\n}}\n"
+            );
+            let changes =
+                format!("script b for tide\n\non bell {{\n    height += 1 // ~ sharing/order-hazard{told}\n}}\n");
+            expect_in_scripts(
+                "[variables.tide]\nheight = { type = \"int\", scope = \"global\", default = 0, engine = \"reads\" }\n",
+                &[&shows, &changes],
+            );
+        };
+        judged("draw()", "");
+        judged("tell()", " sharing/stale-label");
     }
 }
