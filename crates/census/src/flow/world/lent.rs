@@ -73,18 +73,26 @@ impl World<'_> {
         let (script, index) = self.handler(id);
         let stays = known.scope != Scope::Scene || self.project.script(script).scene == Some(known.owner);
         let called = self.called_from(script, index..index + 1);
-        let out_of_sight = |body: Body| matches!(body, Body::Procedure(at) if called.contains(&at) && self.only_steps(script, at).is_none());
+        let out_of_sight = |body: Body| matches!(body, Body::Procedure(at) if called.contains(&at) && self.only_write(script, at, cell).is_none());
         let by_procedure = |access: &Access| access.cell == cell && access.writes() && out_of_sight(access.body);
         stays && !self.accesses_in(id).any(by_procedure) && self.is_paid_back(id, cell, end)
     }
 
-    /// The steps of a procedure that gives nothing back, where they are done one after the other, whatever comes.
-    fn only_steps(&self, script: ScriptId, id: ProcId) -> Option<&[graph::Step]> {
-        let gives = self.project.script(script).procedures[id.index()].gives.is_some();
-        match &self.procedure_graph(script, id).blocks[..] {
-            [block] if !gives => Some(&block.steps),
-            _ => None,
-        }
+    /// The one step by which a procedure that gives nothing back writes a cell, whichever way it takes.
+    fn only_write(&self, script: ScriptId, id: ProcId, cell: CellId) -> Option<&graph::Step> {
+        let unit = self.project.script(script);
+        let graph = self.procedure_graph(script, id);
+        let is_write = |step: &&graph::Step| match step.kind {
+            StepKind::Assign { place, .. } | StepKind::Clear { place, .. } => {
+                self.project.cell_of(unit, place) == Some(cell)
+            }
+            _ => false,
+        };
+        let all = graph.blocks.iter().enumerate();
+        let mut writes = all.flat_map(|(at, block)| block.steps.iter().filter(is_write).map(move |step| (at, step)));
+        let (at, step) = writes.next().filter(|_| writes.next().is_none())?;
+        let once = graph.blocks[at].loops == 0 && !graph.blocks[at].loop_head && leads_through(graph, at);
+        (once && unit.procedures[id.index()].gives.is_none()).then_some(step)
     }
 
     /// How a step of a handler moves a cell, by itself or by the one step of a procedure that it calls; none where that is
@@ -107,11 +115,7 @@ impl World<'_> {
         if !self.written_by(script, procedure).contains(&cell) {
             return Some(None);
         }
-        let mut ways = self.only_steps(script, procedure)?.iter().filter_map(by_itself);
-        match (ways.next(), ways.next()) {
-            (Some(way), None) => way.map(Some),
-            _ => None,
-        }
+        by_itself(self.only_write(script, procedure, cell)?)?.map(Some)
     }
 
     /// Whether on every way through a handler no more is taken than was put in before.
@@ -307,6 +311,22 @@ impl World<'_> {
 
 fn moves_towards(effect: &Effect, end: End) -> bool {
     if end == End::Max { effect.up } else { effect.down }
+}
+
+/// Whether all ways through a body lead through one of its blocks.
+fn leads_through(graph: &Graph, through: usize) -> bool {
+    let (mut seen, mut open) = (vec![false; graph.blocks.len()], vec![0]);
+    while let Some(at) = open.pop() {
+        if at == through || std::mem::replace(&mut seen[at], true) {
+            continue;
+        }
+        let next = graph.blocks[at].exit.successors();
+        if next.is_empty() {
+            return false;
+        }
+        open.extend(next.iter().map(|next| next.index()));
+    }
+    true
 }
 
 /// What a `let` begins with, and its step.

@@ -137,7 +137,9 @@ fn it_matters_little_in_which_words_something_is_lent() {
         let lines = format!(
             "    if free > 1 {{\n        let one = 1\n        {take}\n        wait 2s\n        {give}{told}\n    }}\n"
         );
-        let procedures = format!("proc take() {{ free -= 1 }}\n\nproc give() {{\n    free += 1{told}\n}}\n");
+        let procedures = format!(
+            "proc take() {{\n    free -= 1\n    if free == 0 {{ show \"none left\" }}\n}}\n\nproc give() {{\n    free += 1{told}\n}}\n"
+        );
         let others = "on touched { // ~ sharing/reentry\n    if free > 0 {\n        take()\n        wait 1s\n        give()\n    }\n}\n";
         lent(&lines.replace("let one = 1\n        take", "take"), &format!("\n{procedures}\n{others}"));
     };
