@@ -10,6 +10,8 @@ const ROUNDS: usize = 2;
 /// How much may be gone through in all the procedures that handlers call, in steps times the slots of a handler: what takes
 /// longest is bounded by this, however they call one another.
 const ALL_WORK: usize = 16_000_000;
+/// How much more for each step that stands in the text: a large project has as many handlers that ask for much.
+const MORE_BY_STEP: usize = 300;
 /// The same for one run.
 const MOST_WORK: usize = 1_000_000;
 /// What any run may go through.
@@ -69,7 +71,9 @@ impl World<'_> {
     pub(super) fn share_work(&self) -> usize {
         let work = |id: HandlerId| self.size(id).saturating_mul(self.table(id).slots.len());
         let heavy = self.handler_ids().filter(|&id| work(id) > LEAST_WORK).count();
-        (ALL_WORK / heavy.max(1)).clamp(LEAST_WORK, MOST_WORK)
+        let bodies = self.graphs.iter().flat_map(|graphs| graphs.handlers.iter().chain(&graphs.procedures));
+        let steps: usize = bodies.map(Graph::size).sum();
+        ((ALL_WORK + MORE_BY_STEP * steps) / heavy.max(1)).clamp(LEAST_WORK, MOST_WORK)
     }
 
     /// How many steps a handler's run goes through, those of procedures as often as it calls them.
