@@ -73,12 +73,13 @@ impl World<'_> {
         let (script, index) = self.handler(id);
         let stays = known.scope != Scope::Scene || self.project.script(script).scene == Some(known.owner);
         let called = self.called_from(script, index..index + 1);
-        let out_of_sight = |body: Body| matches!(body, Body::Procedure(at) if called.contains(&at) && self.only_write(script, at, cell).is_none());
-        let by_procedure = |access: &Access| access.cell == cell && access.writes() && out_of_sight(access.body);
-        stays && !self.accesses_in(id).any(by_procedure) && self.is_paid_back(id, cell, end)
+        let out_of_sight =
+            |&at: &ProcId| self.written_by(script, at).contains(&cell) && self.only_write(script, at, cell).is_none();
+        stays && !called.iter().any(out_of_sight) && self.is_paid_back(id, cell, end)
     }
 
-    /// The one step by which a procedure that gives nothing back writes a cell, whichever way it takes.
+    /// The one step by which a procedure that gives nothing back writes a cell, whichever way it takes: none where one that it
+    /// calls writes it too.
     fn only_write(&self, script: ScriptId, id: ProcId, cell: CellId) -> Option<&graph::Step> {
         let unit = self.project.script(script);
         let graph = self.procedure_graph(script, id);
@@ -92,7 +93,8 @@ impl World<'_> {
         let mut writes = all.flat_map(|(at, block)| block.steps.iter().filter(is_write).map(move |step| (at, step)));
         let (at, step) = writes.next().filter(|_| writes.next().is_none())?;
         let once = graph.blocks[at].loops == 0 && !graph.blocks[at].loop_head && leads_through(graph, at);
-        (once && unit.procedures[id.index()].gives.is_none()).then_some(step)
+        let by_others = called(unit, &graph.blocks).into_iter().any(|id| self.written_by(script, id).contains(&cell));
+        (once && !by_others && unit.procedures[id.index()].gives.is_none()).then_some(step)
     }
 
     /// How a step of a handler moves a cell, by itself or by the one step of a procedure that it calls; none where that is

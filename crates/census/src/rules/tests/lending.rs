@@ -134,18 +134,32 @@ owed = { type = "int", scope = "global", default = 1, min = 0, max = 9, engine =
 #[test]
 fn it_matters_little_in_which_words_something_is_lent() {
     let takes = |take: &str, give: &str, told: &str| {
-        let lines = format!(
-            "    if free > 1 {{\n        let one = 1\n        {take}\n        wait 2s\n        {give}{told}\n    }}\n"
-        );
+        let named = if take.contains("one") { "let one = 1\n        " } else { "" };
+        let lines =
+            format!("    if free > 1 {{\n        {named}{take}\n        wait 2s\n        {give}{told}\n    }}\n");
         let procedures = format!(
             "proc take() {{\n    free -= 1\n    if free == 0 {{ show \"none left\" }}\n}}\n\nproc give() {{\n    free += 1{told}\n}}\n"
         );
         let others = "on touched { // ~ sharing/reentry\n    if free > 0 {\n        take()\n        wait 1s\n        give()\n    }\n}\n";
-        lent(&lines.replace("let one = 1\n        take", "take"), &format!("\n{procedures}\n{others}"));
+        lent(&lines, &format!("\n{procedures}\n{others}"));
     };
     takes("take()", "give()", "");
     takes("free = free - one", "free = free + 1", "");
     takes("free -= one", "free += one", "");
     takes("take()", "free += 2", " // ~ range/can-exceed");
     takes("free -= one", "free += one + 1", " // ~ range/can-exceed");
+}
+
+#[test]
+fn what_a_procedure_gives_back_by_others_counts_too() {
+    let gives = |give: &str, procedures: &str| {
+        let lines = format!("    if free > 0 {{\n        free -= 1\n        wait 2s\n        {give}\n    }}\n");
+        lent(&lines, procedures);
+    };
+    let more = "proc more() {\n    free += 1 // ~ range/can-exceed\n}\n";
+    gives("give()", &format!("\nproc give() {{\n    free += 1 // ~ range/can-exceed\n    more()\n}}\n{more}"));
+    gives(
+        "free += 1 // ~ range/can-exceed\n        note \"{ask_for()}\"",
+        &format!("\nproc ask_for() -> int {{\n    more()\n    return 1\n}}\n{more}"),
+    );
 }
