@@ -264,7 +264,8 @@ pub(super) fn calls_in(unit: &ScriptUnit, expr: ExprId, found: &mut Vec<ProcId>)
     each_call(unit, expr, &mut |_, id| found.push(id));
 }
 
-fn each_call(unit: &ScriptUnit, expr: ExprId, meant: &mut impl FnMut(ExprId, ProcId)) {
+/// Goes through the calls of procedures in an expression.
+pub fn each_call(unit: &ScriptUnit, expr: ExprId, meant: &mut impl FnMut(ExprId, ProcId)) {
     crate::flow::access::walk_expr(unit, expr, &mut |inner| {
         if let Meaning::Procedure(id) = unit.meaning(inner) {
             meant(inner, id);

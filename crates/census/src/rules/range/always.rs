@@ -55,7 +55,7 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
 
 #[cfg(test)]
 mod tests {
-    use crate::rules::testing::expect;
+    use crate::rules::testing::{expect, expect_in_scripts};
 
     #[test]
     fn bounds_are_taken_to_be_kept() {
@@ -231,16 +231,7 @@ on bell {{
 "#,
             calls.collect::<String>()
         );
-        expect(
-            r#"[variables.tide.height]
-type = "int"
-scope = "global"
-default = 0
-min = 0
-max = 6
-engine = "reads"
-"#,
-            &[&script],
-        );
+        let registry = "[variables]\ntide.height = { type = \"int\", scope = \"global\", default = 0, min = 0, max = 6, engine = \"reads\" }\n";
+        expect_in_scripts(registry, &[&script]);
     }
 }
