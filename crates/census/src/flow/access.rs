@@ -1,5 +1,6 @@
 //! Who reads and who writes what, and where: the plain facts, without values.
 
+use super::called;
 use super::graph::{Block, Exit, Graph, Step, StepKind, Waiting};
 use super::linear::BodyLength;
 use super::terms::{is_abs, is_product_of_local, is_quotient, is_term, times_call, useful};
@@ -664,6 +665,13 @@ impl<'a> UsedBuilder<'a> {
             for step in &block.steps {
                 let parts = parts(step);
                 parts.reads.iter().for_each(|&expr| self.expr(expr));
+                if let StepKind::Let { place, value } | StepKind::Assign { place, value, op: AssignOp::Set, .. } =
+                    step.kind
+                    && self.unit.ty(value) == Type::Bool
+                    && !called::by_expr(self.unit, value).is_empty()
+                {
+                    self.flag(place); // What a procedure answers is asked of the flag from here on.
+                }
                 for expr in parts.cleared.into_iter().chain(parts.target.iter().map(|target| target.0)) {
                     self.expr(expr);
                     let Some(place) = self.unit.place_of(expr) else { continue };
@@ -794,12 +802,9 @@ impl<'a> UsedBuilder<'a> {
         for place in asked {
             let is_write = |step: &Step| matches!(step.kind, StepKind::Assign { place: given, .. } if given == place);
             let writes = |graph: &Graph| graph.blocks.iter().flat_map(|block| &block.steps).any(is_write);
-            let counts = |step: &&Step| match step.kind {
-                StepKind::Call(call) => match unit.meaning(call) {
-                    Meaning::Procedure(id) => procedures.get(id.index()).is_some_and(writes),
-                    _ => false,
-                },
-                _ => is_write(step),
+            let counts = |step: &&Step| {
+                let mut called = called::by_step(unit, step).into_iter().map(|called| called.procedure.index());
+                is_write(step) || called.any(|at| procedures.get(at).is_some_and(writes))
             };
             if graph.blocks.iter().flat_map(|block| &block.steps).filter(counts).nth(2).is_some() {
                 self.flag(place);

@@ -1,5 +1,6 @@
 //! What is certain to have been assigned: by a handler, on every way, before its first wait.
 
+use super::called::{self, Called};
 use super::graph::{BlockId, Exit, Graph, StepKind, Waiting};
 use crate::project::{Base, Meaning, Place, PlaceId, ProcId, ScriptUnit};
 use crate::registry::VarId;
@@ -105,7 +106,11 @@ impl Asked<'_> {
 
     /// Adds what a block's steps assign up to the first wait; says whether there is one.
     fn steps(&self, graph: &Graph, at: BlockId, assigned: &mut FxHashSet<Assigned>, depth: u32) -> bool {
-        for step in &graph.blocks[at.index()].steps {
+        let block = &graph.blocks[at.index()];
+        for step in &block.steps {
+            if self.calls(called::by_step(self.unit, step), assigned, depth) {
+                return true;
+            }
             match &step.kind {
                 StepKind::Assign { place, axis, op, value, .. } => {
                     if let Place::Local(_) = self.unit.place(*place) {
@@ -131,16 +136,19 @@ impl Asked<'_> {
                     }
                 },
                 StepKind::Wait(_) => return true,
-                StepKind::Call(call) => {
-                    if let Meaning::Procedure(id) = self.unit.meaning(*call) {
-                        let of_it = self.of_procedure(id, depth).into_iter();
-                        assigned.extend(of_it.filter_map(|assigned| self.as_passed(assigned, id, *call)));
-                        if self.unit.procedures[id.index()].waits {
-                            return true;
-                        }
-                    }
-                }
                 _ => {}
+            }
+        }
+        self.calls(called::by_exit(self.unit, &block.exit), assigned, depth)
+    }
+
+    /// Adds what procedures assign that are called for certain; says whether one waits.
+    fn calls(&self, calls: Vec<Called>, assigned: &mut FxHashSet<Assigned>, depth: u32) -> bool {
+        for Called { call, procedure, .. } in calls.into_iter().filter(|called| called.certain) {
+            let of_it = self.of_procedure(procedure, depth).into_iter();
+            assigned.extend(of_it.filter_map(|assigned| self.as_passed(assigned, procedure, call)));
+            if self.unit.procedures[procedure.index()].waits {
+                return true;
             }
         }
         false

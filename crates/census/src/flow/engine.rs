@@ -625,9 +625,11 @@ impl<'w, 'p> Run<'w, 'p> {
     }
 
     /// Remembers the test that a flag was given: the flag says what the test says, until one of the two changes.
-    fn remember_test(&self, state: &mut State, slot: Slot, value: ExprId) {
+    pub(super) fn remember_test(&self, state: &mut State, slot: Slot, value: ExprId) {
+        let value = self.answer_of(value);
+        // What a procedure does on the way is done once, however often the flag is asked.
         let tells = self.unit.ty(value) == Type::Bool && !matches!(self.unit.tree.expr(value).kind, ExprKind::Bool(_));
-        if tells && !self.reads(value).contains(&slot) {
+        if tells && !self.calls_any(value) && !self.reads(value).contains(&slot) {
             if state.tests.len() >= MOST_TESTS {
                 state.tests.to_mut().remove(0);
             }
@@ -635,8 +637,23 @@ impl<'w, 'p> Run<'w, 'p> {
         }
     }
 
+    /// What a call of a procedure answers that does nothing else and is given nothing; other expressions answer for themselves.
+    fn answer_of(&self, mut value: ExprId) -> ExprId {
+        for _ in 0..MOST_FLAGS_BEHIND {
+            let Meaning::Procedure(id) = self.unit.meaning(value) else { break };
+            let first = &self.world.procedure_graph(self.script, id).blocks[0];
+            match first.exit {
+                Exit::Return(Some(answer)) if first.steps.is_empty() && self.locals_in(answer).is_empty() => {
+                    value = answer
+                }
+                _ => break,
+            }
+        }
+        value
+    }
+
     /// Remembers what a local was worked out from.
-    fn sourced(&mut self, state: &mut State, slot: Slot, value: ExprId, before: &State) {
+    pub(super) fn sourced(&mut self, state: &mut State, slot: Slot, value: ExprId, before: &State) {
         state.sources.retain(|source| source.local != slot);
         self.sourced_too(state, slot, value, before);
     }

@@ -6,6 +6,7 @@
 //! longer grows (a fixpoint in the sense of Cousot and Cousot, 1977). The outcome is read-only: rules only word it.
 
 pub mod access;
+pub mod called;
 pub mod certain;
 pub mod engine;
 pub mod eval;

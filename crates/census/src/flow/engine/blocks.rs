@@ -89,6 +89,10 @@ impl<'w, 'p> Run<'w, 'p> {
             for state in states {
                 match &step.kind {
                     StepKind::Call(call) => self.call_step(state, *call, step, &mut next),
+                    StepKind::Let { place, value } if self.is_answer(*value) => {
+                        self.reach(step.span, &state);
+                        self.let_answer(state, (*place, *value), &mut next);
+                    }
                     StepKind::Assign { target, place, axis, op, value } => {
                         self.reach(step.span, &state);
                         let assignment = Assignment {
@@ -137,6 +141,34 @@ impl<'w, 'p> Run<'w, 'p> {
         let (now, later) = last_uses.split_at(count);
         *last_uses = later;
         now.iter().filter_map(|&(_, place)| self.slot(place)).collect()
+    }
+
+    /// Whether a truth is found out by a procedure, which is asked once for all.
+    pub(super) fn is_answer(&self, value: ExprId) -> bool {
+        self.unit.ty(value) == Type::Bool && self.calls_any(value)
+    }
+
+    /// A `let` that a procedure answers: both ways that it may come out.
+    fn let_answer(&mut self, state: State, (place, value): (PlaceId, ExprId), next: &mut States) {
+        let doubted = self.is_doubted(&state, value);
+        let (yes, no) = self.branch(state, value);
+        if self.take_dead() {
+            return;
+        }
+        for (outcome, way) in [(true, yes), (false, no)] {
+            let Some(mut state) = way else { continue };
+            if let Some(slot) = self.slot(place) {
+                let before = state.clone();
+                let given = Value::Bool { yes: outcome, no: !outcome };
+                self.put(&mut state, slot, Abstract::of(given), &[], &[]);
+                self.sourced(&mut state, slot, value, &before);
+                self.remember_test(&mut state, slot, value);
+                if doubted {
+                    state.doubted.push_new(slot);
+                }
+            }
+            self.arrive(next, state);
+        }
     }
 
     fn call_step(&mut self, mut state: State, call: ExprId, step: &Step, next: &mut States) {

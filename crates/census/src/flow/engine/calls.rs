@@ -82,7 +82,7 @@ impl<'w> Run<'w, '_> {
     }
 
     /// The locals that an expression reads.
-    fn locals_in(&self, expr: ExprId) -> Vec<Slot> {
+    pub(super) fn locals_in(&self, expr: ExprId) -> Vec<Slot> {
         let mut locals = self.reads(expr);
         locals.retain(|&slot| match self.table.slots[slot as usize].key {
             Key::Place(place) => matches!(self.unit.place(place), Place::Local(_)),

@@ -4,6 +4,7 @@
 //! kept apart from what a cell can hold between dispatches.
 
 use super::*;
+use crate::flow::called;
 
 /// With what a place goes.
 #[derive(Clone, Copy, PartialEq, Eq, Hash, Debug)]
@@ -132,7 +133,10 @@ impl Run<'_, '_> {
     /// Whether a step comes right before its block's end, by which some of what it writes goes.
     pub(super) fn is_parting(&self, block: &Block, at: usize) -> bool {
         let goes = |step: &Step| matches!(step.kind, StepKind::Go(_));
-        let shows = |step: &Step| matches!(step.kind, StepKind::Wait(_) | StepKind::Spawn { .. } | StepKind::Call(_));
+        let shows = |step: &Step| {
+            let calls = || !called::by_step(self.unit, step).is_empty();
+            matches!(step.kind, StepKind::Wait(_) | StepKind::Spawn { .. }) || calls()
+        };
         let rest = &block.steps[at..];
         (matches!(block.exit, Exit::Restart | Exit::Gone) || rest.iter().any(goes)) && !rest.iter().any(shows)
     }

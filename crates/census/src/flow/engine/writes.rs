@@ -80,21 +80,26 @@ impl<'w, 'p> Run<'w, 'p> {
     }
 
     /// What is true where an invariant's flag is given `true`, and where it is given `false`: `flag = mast and windy`.
-    fn split_by_given(&mut self, state: State, assignment: &Assignment) -> SmallVec<[(State, Option<Value>); 2]> {
+    fn split_by_given(&mut self, mut state: State, assignment: &Assignment) -> SmallVec<[(State, Option<Value>); 2]> {
         let &Assignment { place, op, value, .. } = assignment;
         let in_invariant = self.slot(place).is_some_and(|slot| {
             let facts = &self.table.slots[slot as usize];
             let in_invariant = facts.variable.is_some_and(|variable| self.world.in_invariant(variable));
             let is_mode = self.modes.iter().any(|slots| slots.mode == slot);
-            let is_flag = facts.cell.is_some() && self.table.flags.contains(&slot);
+            let is_flag = (facts.cell.is_some() || self.is_answer(value)) && self.table.flags.contains(&slot);
             facts.ty == Type::Bool && (in_invariant || is_flag || is_mode)
         });
         if !in_invariant || op != AssignOp::Set || self.most_parts == 1 {
             return smallvec![(state, None)];
         }
-        // What calls a procedure is worked out here and not again; all else only to see how it comes out.
+        // What calls a procedure is worked out here and not again; all else is judged before it is known how it comes out,
+        // which takes for granted that it doesn't fail.
+        let calls = self.calls_any(value);
+        if !calls {
+            self.eval(&mut state, value);
+        }
         let quiet = self.quiet;
-        self.quiet |= !self.calls_any(value);
+        self.quiet |= !calls;
         let (yes, no) = self.branch(state.clone(), value);
         self.quiet = quiet;
         if self.take_dead() {

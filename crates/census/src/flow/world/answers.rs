@@ -3,6 +3,7 @@
 
 use super::certain::Wanted;
 use super::*;
+use crate::flow::called::{self, Called};
 use crate::flow::engine::Parting;
 use crate::flow::graph::BlockId;
 
@@ -49,18 +50,19 @@ impl World<'_> {
                 continue;
             }
             let block = &graph.blocks[at.index()];
+            let mut called = |calls: Vec<Called>| {
+                let mut certain = calls.into_iter().filter(|called| called.certain);
+                certain.any(|called| self.procedure_comes_to(ending, script, called.procedure, known))
+            };
             let mut ends = |step: &graph::Step| match &step.kind {
                 StepKind::Go(Some(_)) => ending == Ending::Go,
-                StepKind::Call(call) => match unit.meaning(*call) {
-                    Meaning::Procedure(id) => self.procedure_comes_to(ending, script, id, known),
-                    _ => false,
-                },
-                _ => false,
+                _ => called(called::by_step(unit, step)),
             };
             let waits = |step: &graph::Step| super::certain::waits(unit, &step.kind);
             match block.steps.iter().find(|step| waits(step) || ends(step)) {
                 Some(step) if waits(step) => return false,
                 Some(_) => continue,
+                None if called(called::by_exit(unit, &block.exit)) => continue,
                 None => {}
             }
             match block.exit {

@@ -3,6 +3,7 @@
 //! each handler by itself; what `spawn` puts in, `removed` may take.
 
 use super::*;
+use crate::flow::called::{self, Called};
 use crate::flow::graph::{Block, BlockId};
 use crate::project::builtin::Builtin;
 use crate::registry::{Bound, End};
@@ -78,8 +79,7 @@ impl World<'_> {
         stays && !called.iter().any(out_of_sight) && self.is_paid_back(id, cell, end)
     }
 
-    /// The one step by which a procedure that gives nothing back writes a cell, whichever way it takes: none where one that it
-    /// calls writes it too.
+    /// The one step by which a procedure writes a cell, whichever way it takes: none where one that it calls writes it too.
     fn only_write(&self, script: ScriptId, id: ProcId, cell: CellId) -> Option<&graph::Step> {
         let unit = self.project.script(script);
         let graph = self.procedure_graph(script, id);
@@ -94,41 +94,61 @@ impl World<'_> {
         let (at, step) = writes.next().filter(|_| writes.next().is_none())?;
         let once = graph.blocks[at].loops == 0 && !graph.blocks[at].loop_head && leads_through(graph, at);
         let by_others = called(unit, &graph.blocks).into_iter().any(|id| self.written_by(script, id).contains(&cell));
-        (once && !by_others && unit.procedures[id.index()].gives.is_none()).then_some(step)
+        (once && !by_others).then_some(step)
     }
 
-    /// How a step of a handler moves a cell, by itself or by the one step of a procedure that it calls; none where that is
-    /// not known.
-    fn way_of_step(
+    /// How a step of a handler moves a cell, by itself or by a procedure that it calls; none where that is not known.
+    fn way_of_step(&self, id: HandlerId, step: &graph::Step, of: (CellId, End)) -> Option<Option<(PlaceId, Way)>> {
+        let calls = called::by_step(self.parts(id).0, step);
+        let mut ways = self.ways_of_calls(id, &calls, of);
+        ways.extend(self.way_of_write(id, step, of));
+        only(ways)
+    }
+
+    /// The ways in which procedures move a cell that are called: none of one where that is not known.
+    fn ways_of_calls(&self, id: HandlerId, calls: &[Called], of: (CellId, End)) -> Vec<Option<(PlaceId, Way)>> {
+        let script = self.handler(id).0;
+        let writing = calls.iter().filter(|called| self.written_by(script, called.procedure).contains(&of.0));
+        let way = |called: &Called| {
+            let write = self.only_write(script, called.procedure, of.0).filter(|_| called.certain)?;
+            self.way_of_write(id, write, of)?
+        };
+        writing.map(way).collect()
+    }
+
+    /// How a step moves a cell that it writes itself.
+    fn way_of_write(
         &self,
         id: HandlerId,
         step: &graph::Step,
         (cell, end): (CellId, End),
     ) -> Option<Option<(PlaceId, Way)>> {
-        let (script, unit) = (self.handler(id).0, self.parts(id).0);
-        let by_itself = |step: &graph::Step| match step.kind {
-            StepKind::Assign { place, axis, op, value, .. } if self.project.cell_of(unit, place) == Some(cell) => {
-                Some(axis.is_none().then(|| self.way_of(id, place, (op, value), end)).flatten().map(|way| (place, way)))
+        match step.kind {
+            StepKind::Assign { place, axis, op, value, .. }
+                if self.project.cell_of(self.parts(id).0, place) == Some(cell) =>
+            {
+                let plain = axis.is_none().then_some((op, value));
+                Some(plain.and_then(|write| self.way_of(id, place, write, end)).map(|way| (place, way)))
             }
             _ => None,
-        };
-        let StepKind::Call(call) = step.kind else { return by_itself(step).map_or(Some(None), |way| way.map(Some)) };
-        let Meaning::Procedure(procedure) = unit.meaning(call) else { return Some(None) };
-        if !self.written_by(script, procedure).contains(&cell) {
-            return Some(None);
         }
-        by_itself(self.only_write(script, procedure, cell)?)?.map(Some)
     }
 
     /// Whether on every way through a handler no more is taken than was put in before.
     fn is_paid_back(&self, id: HandlerId, cell: CellId, end: End) -> bool {
-        let (unit, _, graph) = self.parts(id);
+        let (unit, tree, graph) = self.parts(id);
+        let asked = tree.when.map(|when| called::by_expr(unit, when)).unwrap_or_default();
+        if !self.ways_of_calls(id, &asked, (cell, end)).is_empty() {
+            return false;
+        }
         let mut place_of_all: Option<PlaceId> = None;
         let mut amount_of_all: Option<Amount> = None;
         let mut ways: FxHashMap<(usize, usize), Way> = FxHashMap::default();
-        for (block, steps) in graph.blocks.iter().map(|block| &block.steps).enumerate() {
-            for (at, step) in steps.iter().enumerate() {
-                let Some(moved) = self.way_of_step(id, step, (cell, end)) else { return false };
+        for (block, at_block) in graph.blocks.iter().enumerate() {
+            let by_steps = at_block.steps.iter().map(|step| self.way_of_step(id, step, (cell, end)));
+            let by_exit = only(self.ways_of_calls(id, &called::by_exit(unit, &at_block.exit), (cell, end)));
+            for (at, moved) in by_steps.chain([by_exit]).enumerate() {
+                let Some(moved) = moved else { return false };
                 let Some((place, way)) = moved else { continue };
                 let (Way::Away(amount) | Way::Towards(amount)) = way;
                 if *place_of_all.get_or_insert(place) != place || *amount_of_all.get_or_insert(amount) != amount {
@@ -315,6 +335,16 @@ fn moves_towards(effect: &Effect, end: End) -> bool {
     if end == End::Max { effect.up } else { effect.down }
 }
 
+/// The one of these; none where there are several, or it is not known itself.
+fn only<T>(ways: Vec<Option<T>>) -> Option<Option<T>> {
+    let mut ways = ways.into_iter();
+    match (ways.next(), ways.next()) {
+        (Some(way), None) => way.map(Some),
+        (None, _) => Some(None),
+        _ => None,
+    }
+}
+
 /// Whether all ways through a body lead through one of its blocks.
 fn leads_through(graph: &Graph, through: usize) -> bool {
     let (mut seen, mut open) = (vec![false; graph.blocks.len()], vec![0]);
@@ -347,7 +377,7 @@ impl Amount {
     }
 }
 
-/// The writes of a body to one cell, by block and step.
+/// The writes of a body to one cell, by block and step; those of its exit come behind the last step.
 struct Ways<'a> {
     graph: &'a Graph,
     ways: FxHashMap<(usize, usize), Way>,
@@ -377,7 +407,7 @@ impl Ways<'_> {
 
     /// What is left behind a block; none where more is taken than there is.
     fn behind(&self, at: usize, block: &Block, begun: usize) -> Option<usize> {
-        (0..block.steps.len()).try_fold(begun, |left, step| match self.ways.get(&(at, step)) {
+        (0..=block.steps.len()).try_fold(begun, |left, step| match self.ways.get(&(at, step)) {
             Some(Way::Away(_)) => Some(left + 1),
             Some(Way::Towards(_)) => left.checked_sub(1),
             None => Some(left),
@@ -402,7 +432,7 @@ impl Ways<'_> {
             if seen.insert(at) {
                 let block = &self.graph.blocks[at.index()];
                 let takes = |step: &usize| matches!(self.ways.get(&(at.index(), *step)), Some(Way::Towards(_)));
-                taken += (0..block.steps.len()).filter(takes).count();
+                taken += (0..=block.steps.len()).filter(takes).count();
                 open.extend(block.exit.successors());
             }
         }

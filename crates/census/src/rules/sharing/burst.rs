@@ -3,8 +3,9 @@
 use super::guard;
 use super::sequence::{Counts, Sequence};
 use crate::finding::{Finding, Level, RuleName};
+use crate::flow::called::{self, Called};
 use crate::flow::engine::Pause;
-use crate::flow::graph::Step;
+use crate::flow::graph::{Block, Step};
 use crate::rules::Facts;
 use crate::rules::facts::HandlerView;
 use crate::rules::{Example, Rule};
@@ -95,19 +96,21 @@ fn steps_later(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, steps: &[Span],
         return true;
     }
     let Some(wait) = pause.wait else { return false };
-    let is_step = |step: &Step| steps.contains(&step.span) || guard::calls_any_of(facts, handler, step, steps);
+    let does_any = |calls: &[Called]| guard::calls_any_of(facts, handler, calls, steps);
+    let is_step = |step: &Step| steps.contains(&step.span) || does_any(&called::by_step(handler.unit, step));
     let blocks = &handler.graph.blocks;
     let stands = |at: &usize| blocks[*at].exit_span == wait || blocks[*at].steps.iter().any(|step| step.span == wait);
     let Some(first) = (0..blocks.len()).find(stands) else { return true };
     let behind = blocks[first].steps.iter().skip_while(|step| step.span != wait);
-    if behind.skip(1).any(is_step) {
+    let leaves_later = |block: &Block| block.exit_span != wait && does_any(&called::by_exit(handler.unit, &block.exit));
+    if behind.skip(1).any(is_step) || leaves_later(&blocks[first]) {
         return true;
     }
     let mut seen = vec![false; blocks.len()];
     let mut open: Vec<usize> = blocks[first].exit.successors().iter().map(|next| next.index()).collect();
     while let Some(at) = open.pop() {
         if !std::mem::replace(&mut seen[at], true) {
-            if blocks[at].steps.iter().any(is_step) {
+            if blocks[at].steps.iter().any(is_step) || leaves_later(&blocks[at]) {
                 return true;
             }
             open.extend(blocks[at].exit.successors().iter().map(|next| next.index()));

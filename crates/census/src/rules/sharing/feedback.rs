@@ -4,6 +4,7 @@ use super::bodies::Bodies;
 use super::rounds::{Write, rounds};
 use crate::finding::{Finding, Level, RuleName};
 use crate::flow::access::{Access, AccessKind, names, walk_expr};
+use crate::flow::called;
 use crate::flow::engine::Pause;
 use crate::flow::graph::{Block, BlockId, StepKind};
 use crate::flow::world::HandlerId;
@@ -391,7 +392,8 @@ fn is_written_over(bodies: &Bodies<'_, '_>, access: &Access) -> bool {
     let unit = bodies.handler.unit;
     bodies.handler.graph.blocks.iter().any(|block| {
         let behind = block.steps.iter().skip_while(|step| step.span != access.statement).skip(1);
-        let mut at_once = behind.take_while(|step| !matches!(step.kind, StepKind::Call(_) | StepKind::Wait(_)));
+        let mut at_once =
+            behind.take_while(|step| !matches!(step.kind, StepKind::Wait(_)) && called::by_step(unit, step).is_empty());
         at_once.any(|step| match step.kind {
             StepKind::Assign { place, axis: None, op: AssignOp::Set, value, .. } => {
                 place == access.place && !names(unit, value, place)

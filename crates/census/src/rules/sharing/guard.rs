@@ -1,12 +1,13 @@
 //! What the rules about guards share: what a handler steps, where it pauses, and the flags that it tests and sets.
 
 use crate::flow::access::is_step;
+use crate::flow::called::Called;
 use crate::flow::certain;
 use crate::flow::engine::{Key, OWN_INSTANCE, Pause};
-use crate::flow::graph::{Exit, Graph, Step, StepKind};
+use crate::flow::graph::{Exit, Graph, StepKind};
 use crate::flow::linear::Slot;
 use crate::flow::world::entry_tests;
-use crate::project::{Base, CellId, Meaning, Place, PlaceId, ScriptUnit};
+use crate::project::{Base, CellId, Place, PlaceId, ScriptUnit};
 use crate::registry::{Lifetime, OwnerId, Scope, Type};
 use crate::rules::Facts;
 use crate::rules::facts::HandlerView;
@@ -61,14 +62,14 @@ pub fn is_any_put_off(handler: &HandlerView<'_, '_>, stretches: &[Span]) -> bool
     !blocks.is_empty() && stretches.iter().any(|&at| handler.unit.ways_to(at).into_iter().any(is_within))
 }
 
-/// Whether a step calls a procedure in which one of these steps is done, straight or by way of others.
+/// Whether one of these steps is done in a procedure that is called, straight or by way of others.
 #[must_use]
-pub fn calls_any_of(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, step: &Step, steps: &[Span]) -> bool {
-    let StepKind::Call(call) = step.kind else { return false };
-    let Meaning::Procedure(id) = handler.unit.meaning(call) else { return false };
-    let bodies = facts.world.bodies(handler.script, facts.world.procedure_graph(handler.script, id));
-    let mut blocks = bodies.into_iter().flat_map(|graph| &graph.blocks);
-    blocks.any(|block| block.steps.iter().any(|step| steps.contains(&step.span)))
+pub fn calls_any_of(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, calls: &[Called], steps: &[Span]) -> bool {
+    calls.iter().any(|called| {
+        let graph = facts.world.procedure_graph(handler.script, called.procedure);
+        let mut blocks = facts.world.bodies(handler.script, graph).into_iter().flat_map(|graph| &graph.blocks);
+        blocks.any(|block| block.steps.iter().any(|step| steps.contains(&step.span)))
+    })
 }
 
 /// Whether on the way to a pause the script's own instance, or one that the signal brought, was removed.

@@ -3,9 +3,10 @@
 use super::sequence::{Counts, Sequence};
 use crate::finding::{Finding, Level, RuleName};
 use crate::flow::access::{Access, walk_behind};
+use crate::flow::called::{self, Called};
 use crate::flow::graph::{Block, Exit, Graph, Step, StepKind};
 use crate::flow::world::HandlerId;
-use crate::project::{Base, CellId, Meaning, Place, PlaceId, ProcId, ScriptId, ScriptUnit};
+use crate::project::{Base, CellId, Place, PlaceId, ProcId, ScriptId, ScriptUnit};
 use crate::registry::{OwnerId, SignalId};
 use crate::rules::Facts;
 use crate::rules::facts::HandlerView;
@@ -146,18 +147,17 @@ fn may_keep_silent(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, label: &str
     if handler.tree.when.is_some_and(|when| decides(when) && outcome(when).1) {
         return true;
     }
-    let prints = |step: &Step| match &step.kind {
-        StepKind::Call(call) => match unit.meaning(*call) {
-            Meaning::Procedure(id) => {
-                let graph = &facts.world.graphs[handler.script.index()].procedures[id.index()];
-                touched_labels(facts, handler.script, graph).contains(label)
-            }
-            _ => false,
-        },
-        StepKind::Send { .. } => true,
-        _ => is_print(facts, unit, step, label),
+    let shows = |id: ProcId| {
+        let graph = &facts.world.graphs[handler.script.index()].procedures[id.index()];
+        touched_labels(facts, handler.script, graph).contains(label)
     };
-    let inside: Vec<bool> = handler.graph.blocks.iter().map(|block| block.steps.iter().any(prints)).collect();
+    let prints = |step: &Step| matches!(step.kind, StepKind::Send { .. }) || is_print(facts, unit, step, label);
+    let shown_by = |deed: Deed<'_>| match deed {
+        Deed::Call(called) => shows(called.procedure),
+        Deed::Step(step) => prints(step),
+    };
+    let shown_in = |block: &Block| deeds(unit, block).into_iter().any(shown_by);
+    let inside: Vec<bool> = handler.graph.blocks.iter().map(shown_in).collect();
     // Backward to the greatest fixpoint, as in `certain`; a test that asks about something else counts as coming out well.
     let mut at_start = vec![true; inside.len()];
     loop {
@@ -268,6 +268,22 @@ fn touched_labels(facts: &Facts<'_>, script: ScriptId, graph: &Graph) -> BTreeSe
     labels.map(|label| facts.project.text(unit, label.span).to_owned()).collect()
 }
 
+/// What is done in a block.
+#[derive(Clone, Copy)]
+enum Deed<'s> {
+    Call(Called),
+    Step(&'s Step),
+}
+
+/// What a block does, in order: a step comes behind what it calls.
+fn deeds<'b>(unit: &ScriptUnit, block: &'b Block) -> Vec<Deed<'b>> {
+    let steps = block.steps.iter().flat_map(|step| {
+        let calls = called::by_step(unit, step).into_iter().map(Deed::Call);
+        calls.chain(std::iter::once(Deed::Step(step)))
+    });
+    steps.chain(called::by_exit(unit, &block.exit).into_iter().map(Deed::Call)).collect()
+}
+
 fn is_print(facts: &Facts<'_>, unit: &ScriptUnit, step: &Step, label: &str) -> bool {
     match &step.kind {
         StepKind::Show { label: Some(own), .. } | StepKind::Hide { label: own } => {
@@ -369,36 +385,30 @@ impl Judge<'_, '_, '_> {
         let mut writes = Vec::new();
         for (at, block) in graph.blocks.iter().enumerate() {
             let mut printed = self.at_end(block, &at_start, around.printed_after);
-            let mut before = Vec::with_capacity(block.steps.len());
-            block.steps.iter().fold(queued[at], |queued, step| {
+            let deeds = deeds(self.handler.unit, block);
+            let mut before = Vec::with_capacity(deeds.len());
+            deeds.iter().fold(queued[at], |queued, &deed| {
                 before.push(queued);
-                self.queues(step, queued)
+                self.queues(deed, queued)
             });
-            let calls = block.steps.iter().any(|step| matches!(step.kind, StepKind::Call(_)));
+            let calls = deeds.iter().any(|deed| matches!(deed, Deed::Call(_)));
             let mut found = false;
-            for (step, &queued) in block.steps.iter().zip(&before).rev() {
-                if let StepKind::Call(call) = &step.kind
-                    && let Meaning::Procedure(id) = self.handler.unit.meaning(*call)
-                    && !stack.contains(&id)
-                {
-                    stack.push(id);
-                    let around = Around { printed_after: printed, queued_before: queued };
-                    writes.extend(self.unprinted(self.procedure(id), around, stack));
-                    stack.pop();
-                }
-                printed |= self.prints(step, stack);
-                if let (StepKind::Assign { place, .. } | StepKind::Clear { place, .. }, false) =
-                    (&step.kind, printed || queued)
-                    && let Some(cell) = self
-                        .facts
-                        .project
-                        .cell_of(self.handler.unit, *place)
-                        .filter(|cell| self.label.printed.contains(cell))
-                    && self.is_open(step.span)
-                    && !self.is_new(*place)
-                {
-                    writes.push((step.span, cell));
-                    found = true;
+            for (&deed, &queued) in deeds.iter().zip(&before).rev() {
+                match deed {
+                    Deed::Call(called) if !stack.contains(&called.procedure) => {
+                        stack.push(called.procedure);
+                        let around = Around { printed_after: printed, queued_before: queued };
+                        writes.extend(self.unprinted(self.procedure(called.procedure), around, stack));
+                        stack.pop();
+                        printed |= self.prints(deed, stack);
+                    }
+                    Deed::Call(_) => {}
+                    Deed::Step(step) => {
+                        printed |= self.prints(deed, stack);
+                        let write = self.printed_write(step).filter(|_| !printed && !queued);
+                        found |= write.is_some();
+                        writes.extend(write);
+                    }
                 }
                 // What stands before this in the block is either printed or not the last.
                 if (printed || found) && !calls {
@@ -407,6 +417,14 @@ impl Judge<'_, '_, '_> {
             }
         }
         writes
+    }
+
+    /// A write of what the label prints that nobody follows with a print.
+    fn printed_write(&self, step: &Step) -> Option<(Span, CellId)> {
+        let (StepKind::Assign { place, .. } | StepKind::Clear { place, .. }) = step.kind else { return None };
+        let cell = self.facts.project.cell_of(self.handler.unit, place)?;
+        let counts = self.label.printed.contains(&cell) && self.is_open(step.span) && !self.is_new(place);
+        counts.then_some((step.span, cell))
     }
 
     /// Whether a place is a variable of an instance that the handler itself has just made, before any label could show it.
@@ -437,7 +455,8 @@ impl Judge<'_, '_, '_> {
         loop {
             let mut changed = false;
             for (at, block) in graph.blocks.iter().enumerate() {
-                let behind = block.steps.iter().fold(queued[at], |queued, step| self.queues(step, queued));
+                let deeds = deeds(self.handler.unit, block).into_iter();
+                let behind = deeds.fold(queued[at], |queued, deed| self.queues(deed, queued));
                 let follows: Vec<(usize, bool)> = match &block.exit {
                     Exit::Fork { now, later, .. } => {
                         vec![(now.index(), behind || at_start[later.index()]), (later.index(), false)]
@@ -456,22 +475,18 @@ impl Judge<'_, '_, '_> {
         }
     }
 
-    /// Whether a print stands in the queue behind a step.
-    fn queues(&self, step: &Step, queued: bool) -> bool {
-        match &step.kind {
-            StepKind::Wait(_) => false,
-            StepKind::Call(call) => match self.handler.unit.meaning(*call) {
-                Meaning::Procedure(id) => queued && !self.handler.unit.procedures[id.index()].waits,
-                _ => queued,
-            },
-            _ => queued || self.answered_by_print(step),
+    /// Whether a print stands in the queue behind what was done.
+    fn queues(&self, deed: Deed<'_>, queued: bool) -> bool {
+        match deed {
+            Deed::Call(called) => queued && !self.handler.unit.procedures[called.procedure.index()].waits,
+            Deed::Step(step) => !matches!(step.kind, StepKind::Wait(_)) && (queued || self.answered_by_print(step)),
         }
     }
 
     /// For each block whether every way on from its start prints: a backward must-analysis to its greatest fixpoint.
     fn certain(&self, graph: &Graph, after: bool, stack: &mut Vec<ProcId>) -> Vec<bool> {
         let mut at_start = vec![true; graph.blocks.len()];
-        let prints = |block: &Block| block.steps.iter().any(|step| self.prints(step, stack));
+        let prints = |block: &Block| deeds(self.handler.unit, block).into_iter().any(|deed| self.prints(deed, stack));
         let inside: Vec<bool> = graph.blocks.iter().map(prints).collect();
         loop {
             let mut changed = false;
@@ -500,24 +515,21 @@ impl Judge<'_, '_, '_> {
         &self.facts.world.graphs[self.handler.script.index()].procedures[id.index()]
     }
 
-    /// Whether a step prints the label for certain: itself, by a procedure, or by a signal that a printing handler answers.
-    fn prints(&self, step: &Step, stack: &mut Vec<ProcId>) -> bool {
-        let unit = self.handler.unit;
-        if is_print(self.facts, unit, step, self.name) {
-            return true;
-        }
-        match &step.kind {
-            StepKind::Call(call) => match unit.meaning(*call) {
-                Meaning::Procedure(id) if !stack.contains(&id) && stack.len() < 16 => {
-                    stack.push(id);
-                    let graph = self.procedure(id);
-                    let printed = self.certain(graph, false, stack)[0];
-                    stack.pop();
-                    printed
+    /// Whether what is done prints the label for certain: itself, by a procedure, or by a signal that a printing handler answers.
+    fn prints(&self, deed: Deed<'_>, stack: &mut Vec<ProcId>) -> bool {
+        match deed {
+            Deed::Step(step) => {
+                is_print(self.facts, self.handler.unit, step, self.name) || self.answered_by_print(step)
+            }
+            Deed::Call(Called { procedure, certain, .. }) => {
+                if !certain || stack.contains(&procedure) || stack.len() >= 16 {
+                    return false;
                 }
-                _ => false,
-            },
-            _ => self.answered_by_print(step),
+                stack.push(procedure);
+                let printed = self.certain(self.procedure(procedure), false, stack)[0];
+                stack.pop();
+                printed
+            }
         }
     }
 

@@ -2,6 +2,7 @@
 
 mod after_changes;
 mod amounts;
+mod answers;
 mod beginnings;
 mod clockwork;
 mod designs;

@@ -412,10 +412,16 @@ impl Body<'_> {
     fn keep(&mut self, text: &mut String) {
         let name = self.writer.fresh('l');
         if self.dice().one_in(2) {
-            let test = self.condition(2);
+            let test = self.answer().unwrap_or_else(|| self.condition(2));
             self.line(text, &format!("let {name} = {test}"));
             let var = self.local(&name, Ty::Bool);
             self.scope.push(var);
+            // Asked again later, when what it was found out from may be another.
+            if self.depth < 4 && self.dice().one_in(2) {
+                self.statement(text);
+                let not = if self.dice().one_in(3) { "not " } else { "" };
+                self.inner(text, &format!("if {not}{name}"), 2);
+            }
             return;
         }
         let fit: Vec<Var> = self.scope.iter().filter(|var| matches!(var.ty, Ty::Ref(_) | Ty::Any)).cloned().collect();
@@ -425,6 +431,18 @@ impl Body<'_> {
             let var = self.local(&name, var.ty);
             self.scope.push(var);
         }
+    }
+
+    /// A test of what a procedure gives, which may do something on the way.
+    fn answer(&mut self) -> Option<String> {
+        let fit: Vec<Procedure> = self.procedures.iter().filter(|known| known.gives).cloned().collect();
+        if fit.is_empty() || self.plain || self.dice().one_in(2) {
+            return None;
+        }
+        let (procedure, value, sign) =
+            (self.dice().pick(&fit).clone(), self.int(1), *self.dice().pick(&["<", ">=", "=="]));
+        let other = self.int(0);
+        Some(format!("{} {sign} {other}", self.called(&procedure, &value)))
     }
 
     fn numeric(&mut self, ty: Ty) -> Option<Var> {

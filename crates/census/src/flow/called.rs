@@ -1,0 +1,79 @@
+//! The procedures that a step or a block's exit calls, also for their values: `coins += toll()`.
+
+use super::access::{exit_reads, parts};
+use super::graph::{Exit, Step, StepKind};
+use crate::project::{Meaning, ProcId, ScriptUnit};
+use crate::script::ast::{BinaryOp, ExprId, ExprKind, TextPart};
+
+/// A call of a procedure.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub struct Called {
+    /// The call.
+    pub call: ExprId,
+    /// What it calls.
+    pub procedure: ProcId,
+    /// It comes about whenever what it stands in does: no `and` or `or` before it decides.
+    pub certain: bool,
+}
+
+/// What a step calls, in order, before it does what it does itself.
+#[must_use]
+pub fn by_step(unit: &ScriptUnit, step: &Step) -> Vec<Called> {
+    let mut found = Vec::new();
+    if unit.procedures.is_empty() {
+        return found;
+    }
+    match step.kind {
+        // Read more often than any other, and without a list of its parts.
+        StepKind::Assign { value, .. } => add(unit, value, true, &mut found),
+        _ => parts(step).reads.into_iter().for_each(|read| add(unit, read, true, &mut found)),
+    }
+    found
+}
+
+/// What an expression calls, in order.
+#[must_use]
+pub fn by_expr(unit: &ScriptUnit, expr: ExprId) -> Vec<Called> {
+    let mut found = Vec::new();
+    if !unit.procedures.is_empty() {
+        add(unit, expr, true, &mut found);
+    }
+    found
+}
+
+/// What a block's exit calls, in order.
+#[must_use]
+pub fn by_exit(unit: &ScriptUnit, exit: &Exit) -> Vec<Called> {
+    let mut found = Vec::new();
+    if !unit.procedures.is_empty() {
+        let always = !matches!(exit, Exit::Each { .. });
+        exit_reads(exit).into_iter().for_each(|read| add(unit, read, always, &mut found));
+    }
+    found
+}
+
+/// Adds the calls of an expression: those of arguments come before what they are given to.
+fn add(unit: &ScriptUnit, expr: ExprId, certain: bool, found: &mut Vec<Called>) {
+    match &unit.tree.expr(expr).kind {
+        ExprKind::Text(parts) => {
+            for part in parts {
+                if let TextPart::Token { value, .. } = part {
+                    add(unit, *value, certain, found);
+                }
+            }
+        }
+        ExprKind::Unary(_, inner) | ExprKind::Is { subject: inner, .. } => add(unit, *inner, certain, found),
+        ExprKind::Binary(op, left, right) => {
+            let joins = matches!(op, BinaryOp::And | BinaryOp::Or | BinaryOp::Implies);
+            add(unit, *left, certain, found);
+            add(unit, *right, certain && !joins, found);
+        }
+        ExprKind::Call(_, arguments) => {
+            arguments.iter().for_each(|&argument| add(unit, argument, certain, found));
+            if let Meaning::Procedure(procedure) = unit.meaning(expr) {
+                found.push(Called { call: expr, procedure, certain });
+            }
+        }
+        _ => {}
+    }
+}
