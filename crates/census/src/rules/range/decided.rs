@@ -239,7 +239,7 @@ fn conditions(unit: &ScriptUnit) -> FxHashSet<ExprId> {
         });
     }
     let mut all = FxHashSet::default();
-    let mut looked_behind = FxHashSet::default();
+    let (mut looked_behind, mut asked) = (FxHashSet::default(), FxHashSet::default());
     while let Some(test) = roots.pop() {
         match &unit.tree.expr(test).kind {
             ExprKind::Unary(UnaryOp::Not, inner) if !matches!(unit.tree.expr(*inner).kind, ExprKind::Path(_)) => {
@@ -247,6 +247,12 @@ fn conditions(unit: &ScriptUnit) -> FxHashSet<ExprId> {
             }
             ExprKind::Binary(BinaryOp::And | BinaryOp::Or, left, right) => roots.extend([*left, *right]),
             ExprKind::Is { .. } => {}
+            // What a procedure answers is asked in its place.
+            ExprKind::Call(..) if let Meaning::Procedure(id) = unit.meaning(test) => {
+                if asked.insert(id) {
+                    roots.extend(answers(unit, id));
+                }
+            }
             _ => {
                 let Some(behind) = behind(unit, test) else {
                     all.insert(test);
@@ -256,16 +262,29 @@ fn conditions(unit: &ScriptUnit) -> FxHashSet<ExprId> {
                     roots.push(behind);
                 }
                 // A name for a comparison may be decided where the comparison itself was not.
-                if !matches!(
+                let is_answer = matches!(unit.meaning(behind), Meaning::Procedure(_));
+                let is_other = matches!(
                     unit.tree.expr(behind).kind,
                     ExprKind::Is { .. } | ExprKind::Binary(BinaryOp::And | BinaryOp::Or, ..)
-                ) {
+                );
+                if !is_answer && !is_other {
                     all.insert(test);
                 }
             }
         }
     }
     all
+}
+
+/// What a procedure gives.
+fn answers(unit: &ScriptUnit, id: ProcId) -> Vec<ExprId> {
+    let mut given = Vec::new();
+    walk(&unit.tree.procedures[id.index()].body, &mut |statement| {
+        if let StatementKind::Return(Some(value)) = statement.kind {
+            given.push(value);
+        }
+    });
+    given
 }
 
 /// The value of the `let` whose name, or `not` its name, is a test.
@@ -427,11 +446,21 @@ fn excused(facts: &Facts<'_>, script: ScriptId, unit: &ScriptUnit) -> FxHashSet<
             let Some((at, asked)) = broken(facts, event) else { continue };
             let before = in_body.iter().chain(&in_procedures).filter(|guard| guard.guards(at));
             for guard in before.map(|guard| guard.test).chain(handler.tree.when) {
-                walk_behind(unit, guard, &mut |test| {
-                    if mentions(facts, unit, test, &asked) {
-                        excused.insert(test);
-                    }
-                });
+                let mut called = Vec::new();
+                let mut open = vec![guard];
+                while let Some(part) = open.pop() {
+                    walk_behind(unit, part, &mut |test| {
+                        if mentions(facts, unit, test, &asked) {
+                            excused.insert(test);
+                        }
+                        if let Meaning::Procedure(id) = unit.meaning(test)
+                            && !called.contains(&id)
+                        {
+                            called.push(id);
+                            open.extend(answers(unit, id));
+                        }
+                    });
+                }
             }
         }
     }

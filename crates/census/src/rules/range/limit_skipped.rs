@@ -470,7 +470,7 @@ parameters = { force = { type = "int", min = 0, max = 9 } }
     fn what_a_handler_gives_and_steps_it_asks_for_itself() {
         let judged = |start: &str, told: &str| {
             let script = format!(
-                "script tides for tide\n\nprivate left: int = 0\n\nproc is_over() -> bool {{\n    return left == 0{told}\n}}\n\non bell {{\n    left = {start}\n    repeat 5 {{\n        left -= 3\n        if left == 0 {{{told}\n            break\n        }}\n        if is_over() {{\n            break\n        }}\n    }}\n}}\n"
+                "script tides for tide\n\nprivate left: int = 0\n\nproc is_over() -> bool {{\n    return left == 0{told}\n}}\n\non bell {{\n    left = {start}\n    repeat 5 {{\n        left -= 3\n        if left == 0 {{{told}\n            break\n        }}\n    }}\n}}\n\non touched(other) {{\n    left = {start}\n    repeat 5 {{\n        left -= 3\n        if is_over() {{\n            break\n        }}\n    }}\n}}\n"
             );
             expect("", &[&script]);
         };
