@@ -145,7 +145,16 @@ pub fn plain_step(unit: &ScriptUnit, place: PlaceId, (op, value): (AssignOp, Exp
         (AssignOp::Set, &ExprKind::Binary(BinaryOp::Add, left, right)) if is_it(right) => (BinaryOp::Add, left),
         _ => return None,
     };
-    (!names(unit, step.1, place)).then_some(step)
+    (!names(unit, step.1, place)).then(|| without_minus(unit, step))
+}
+
+/// To add what is below zero is to take: `x += -1`.
+fn without_minus(unit: &ScriptUnit, (op, value): (BinaryOp, ExprId)) -> (BinaryOp, ExprId) {
+    match (op, &unit.tree.expr(value).kind) {
+        (BinaryOp::Add, ExprKind::Unary(UnaryOp::Minus, taken)) => (BinaryOp::Subtract, *taken),
+        (_, ExprKind::Unary(UnaryOp::Minus, added)) => (BinaryOp::Add, *added),
+        _ => (op, value),
+    }
 }
 
 /// Whether a write gives a place the opposite of what it holds: `way = -way`, `way *= -1`.

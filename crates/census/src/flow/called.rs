@@ -2,7 +2,7 @@
 
 use super::access::{exit_reads, parts};
 use super::graph::{Exit, Step, StepKind};
-use crate::project::{Meaning, ProcId, ScriptUnit};
+use crate::project::{Meaning, Place, ProcId, ScriptUnit};
 use crate::script::ast::{BinaryOp, ExprId, ExprKind, TextPart};
 
 /// A call of a procedure.
@@ -14,6 +14,17 @@ pub struct Called {
     pub procedure: ProcId,
     /// It comes about whenever what it stands in does: no `and` or `or` before it decides.
     pub certain: bool,
+}
+
+impl Called {
+    /// What is given for a parameter, where this names one.
+    #[must_use]
+    pub fn given(&self, unit: &ScriptUnit, parameter: ExprId) -> Option<ExprId> {
+        let Place::Local(local) = unit.place(unit.place_of(parameter)?) else { return None };
+        let ExprKind::Call(_, arguments) = &unit.tree.expr(self.call).kind else { return None };
+        let at = unit.procedures[self.procedure.index()].parameters.iter().position(|&named| named == local)?;
+        arguments.get(at).copied()
+    }
 }
 
 /// What a step calls, in order, before it does what it does itself.

@@ -582,6 +582,20 @@ impl Graph {
         self.blocks.iter().map(Block::size).sum()
     }
 
+    /// The blocks that some way leads to which goes around one.
+    #[must_use]
+    pub fn but_through(&self, around: BlockId) -> Vec<&Block> {
+        let (mut seen, mut open, mut found) = (vec![false; self.blocks.len()], vec![BlockId(0)], Vec::new());
+        while let Some(at) = open.pop() {
+            if at != around && !std::mem::replace(&mut seen[at.index()], true) {
+                let block = &self.blocks[at.index()];
+                open.extend(block.exit.successors());
+                found.push(block);
+            }
+        }
+        found
+    }
+
     /// The blocks that some way leads to from one, itself included.
     pub fn from(&self, first: BlockId) -> impl Iterator<Item = &Block> {
         let (mut seen, mut open) = (vec![false; self.blocks.len()], vec![first]);

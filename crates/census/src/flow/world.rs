@@ -4,6 +4,7 @@
 //! defaults and grows with what the handlers are seen to write, until nothing grows any more. Beside it stand the
 //! *effects*: who writes the cell, and whether up, down, or to a value; they tell what a wait can change.
 
+mod answered;
 mod answers;
 mod beforehand;
 mod changed;

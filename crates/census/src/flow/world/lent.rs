@@ -74,13 +74,20 @@ impl World<'_> {
         let (script, index) = self.handler(id);
         let stays = known.scope != Scope::Scene || self.project.script(script).scene == Some(known.owner);
         let called = self.called_from(script, index..index + 1);
-        let out_of_sight =
-            |&at: &ProcId| self.written_by(script, at).contains(&cell) && self.only_write(script, at, cell).is_none();
+        let in_sight =
+            |at: ProcId| self.only_write(script, at, cell).is_some() || self.write_if_yes(script, at, cell).is_some();
+        let out_of_sight = |&at: &ProcId| self.written_by(script, at).contains(&cell) && !in_sight(at);
         stays && !called.iter().any(out_of_sight) && self.is_paid_back(id, cell, end)
     }
 
-    /// The one step by which a procedure writes a cell, whichever way it takes: none where one that it calls writes it too.
+    /// The one step by which a procedure writes a cell, whichever way it takes.
     fn only_write(&self, script: ScriptId, id: ProcId, cell: CellId) -> Option<&graph::Step> {
+        let (at, step) = self.single_write(script, id, cell)?;
+        leads_through(self.procedure_graph(script, id), at).then_some(step)
+    }
+
+    /// The one step by which a procedure writes a cell, once at most, and its block: none where one that it calls writes it too.
+    pub(super) fn single_write(&self, script: ScriptId, id: ProcId, cell: CellId) -> Option<(BlockId, &graph::Step)> {
         let unit = self.project.script(script);
         let graph = self.procedure_graph(script, id);
         let is_write = |step: &&graph::Step| match step.kind {
@@ -89,19 +96,27 @@ impl World<'_> {
             }
             _ => false,
         };
-        let all = graph.blocks.iter().enumerate();
+        let all = (0..).map(BlockId).zip(&graph.blocks);
         let mut writes = all.flat_map(|(at, block)| block.steps.iter().filter(is_write).map(move |step| (at, step)));
         let (at, step) = writes.next().filter(|_| writes.next().is_none())?;
-        let once = graph.blocks[at].loops == 0 && !graph.blocks[at].loop_head && leads_through(graph, at);
+        let once = graph.blocks[at.index()].loops == 0 && !graph.blocks[at.index()].loop_head;
         let by_others = called(unit, &graph.blocks).into_iter().any(|id| self.written_by(script, id).contains(&cell));
-        (once && !by_others).then_some(step)
+        (once && !by_others).then_some((at, step))
     }
 
-    /// How a step of a handler moves a cell, by itself or by a procedure that it calls; none where that is not known.
-    fn way_of_step(&self, id: HandlerId, step: &graph::Step, of: (CellId, End)) -> Option<Option<(PlaceId, Way)>> {
-        let calls = called::by_step(self.parts(id).0, step);
+    /// How a step of a handler moves a cell, by itself or by a procedure that it calls, but for one whose answer is asked for by
+    /// the block's exit; none where that is not known.
+    fn way_of_step(
+        &self,
+        id: HandlerId,
+        step: &graph::Step,
+        answered: Option<ExprId>,
+        of: (CellId, End),
+    ) -> Option<Option<(PlaceId, Way)>> {
+        let mut calls = called::by_step(self.parts(id).0, step);
+        calls.retain(|called| Some(called.call) != answered);
         let mut ways = self.ways_of_calls(id, &calls, of);
-        ways.extend(self.way_of_write(id, step, of));
+        ways.extend(self.way_of_write(id, step, None, of));
         only(ways)
     }
 
@@ -111,16 +126,17 @@ impl World<'_> {
         let writing = calls.iter().filter(|called| self.written_by(script, called.procedure).contains(&of.0));
         let way = |called: &Called| {
             let write = self.only_write(script, called.procedure, of.0).filter(|_| called.certain)?;
-            self.way_of_write(id, write, of)?
+            self.way_of_write(id, write, Some(called), of)?
         };
         writing.map(way).collect()
     }
 
-    /// How a step moves a cell that it writes itself.
+    /// How a step moves a cell that it writes itself; in a procedure that is called, by what it is given there.
     fn way_of_write(
         &self,
         id: HandlerId,
         step: &graph::Step,
+        called: Option<&Called>,
         (cell, end): (CellId, End),
     ) -> Option<Option<(PlaceId, Way)>> {
         match step.kind {
@@ -128,7 +144,7 @@ impl World<'_> {
                 if self.project.cell_of(self.parts(id).0, place) == Some(cell) =>
             {
                 let plain = axis.is_none().then_some((op, value));
-                Some(plain.and_then(|write| self.way_of(id, place, write, end)).map(|way| (place, way)))
+                Some(plain.and_then(|write| self.way_of(id, (place, write), called, end)).map(|way| (place, way)))
             }
             _ => None,
         }
@@ -144,17 +160,26 @@ impl World<'_> {
         let mut place_of_all: Option<PlaceId> = None;
         let mut amount_of_all: Option<Amount> = None;
         let mut ways: FxHashMap<(usize, usize), Way> = FxHashMap::default();
+        let mut answers: FxHashMap<usize, (BlockId, Way)> = FxHashMap::default();
         for (block, at_block) in graph.blocks.iter().enumerate() {
-            let by_steps = at_block.steps.iter().map(|step| self.way_of_step(id, step, (cell, end)));
-            let by_exit = only(self.ways_of_calls(id, &called::by_exit(unit, &at_block.exit), (cell, end)));
-            for (at, moved) in by_steps.chain([by_exit]).enumerate() {
+            let answer = self.answer_asked(self.handler(id).0, at_block, cell);
+            let answered = answer.as_ref().map(|answer| answer.called.call);
+            let by_steps = at_block.steps.iter().map(|step| self.way_of_step(id, step, answered, (cell, end)));
+            let mut at_exit = called::by_exit(unit, &at_block.exit);
+            at_exit.retain(|called| Some(called.call) != answered);
+            let by_exit = only(self.ways_of_calls(id, &at_exit, (cell, end)));
+            let by_answer = answer.as_ref().map(|it| self.way_of_write(id, it.write, Some(&it.called), (cell, end)));
+            for (at, moved) in by_steps.chain([by_exit]).chain(by_answer).enumerate() {
                 let Some(moved) = moved else { return false };
                 let Some((place, way)) = moved else { continue };
                 let (Way::Away(amount) | Way::Towards(amount)) = way;
                 if *place_of_all.get_or_insert(place) != place || *amount_of_all.get_or_insert(amount) != amount {
                     return false;
                 }
-                ways.insert((block, at), way);
+                match &answer {
+                    Some(answer) if at > at_block.steps.len() => drop(answers.insert(block, (answer.done, way))),
+                    _ => drop(ways.insert((block, at), way)),
+                }
             }
         }
         let changes = |place: PlaceId| {
@@ -171,7 +196,7 @@ impl World<'_> {
             _ => None,
         };
         let begun = amount_of_all.map_or(0, |amount| self.put_in_before(id, cell, end, amount));
-        place_of_all.into_iter().chain(amount).all(is_same) && Ways { graph, ways }.are_paid_back(begun)
+        place_of_all.into_iter().chain(amount).all(is_same) && Ways { graph, ways, answers }.are_paid_back(begun)
     }
 
     /// How often so much was certainly put in for what `removed` or `leave` takes leave of: by its `spawn` or `enter`.
@@ -215,7 +240,7 @@ impl World<'_> {
     fn put_in_at_once(&self, id: HandlerId, cell: CellId, end: End, amount: Amount) -> usize {
         let (unit, _, graph) = self.parts(id);
         let at_once = graph.blocks[0].steps.iter().take_while(|step| !certain::waits(unit, &step.kind));
-        let puts_in = |step: &&graph::Step| match self.way_of_step(id, step, (cell, end)) {
+        let puts_in = |step: &&graph::Step| match self.way_of_step(id, step, None, (cell, end)) {
             Some(Some((_, way))) => way == Way::Away(amount),
             _ => false,
         };
@@ -233,10 +258,27 @@ impl World<'_> {
             || self.graphs.iter().flat_map(|graphs| &graphs.procedures).any(removes)
     }
 
+    /// What is given for a parameter that the procedure leaves as it is.
+    fn given_once(&self, id: HandlerId, called: &Called, parameter: ExprId) -> Option<ExprId> {
+        let (unit, graph) = (self.parts(id).0, self.procedure_graph(self.handler(id).0, called.procedure));
+        let place = unit.place_of(parameter)?;
+        let changes =
+            |step: &graph::Step| matches!(step.kind, StepKind::Assign { place: changed, .. } if changed == place);
+        let stays = !graph.blocks.iter().flat_map(|block| &block.steps).any(changes);
+        called.given(unit, parameter).filter(|_| stays)
+    }
+
     /// How a write moves a cell, where that is a plain step of a known sign.
-    fn way_of(&self, id: HandlerId, place: PlaceId, write: (AssignOp, ExprId), end: End) -> Option<Way> {
+    fn way_of(
+        &self,
+        id: HandlerId,
+        (place, write): (PlaceId, (AssignOp, ExprId)),
+        called: Option<&Called>,
+        end: End,
+    ) -> Option<Way> {
         let (unit, ..) = self.parts(id);
         let (op, value) = crate::flow::access::plain_step(unit, place, write)?;
+        let value = called.and_then(|called| self.given_once(id, called, value)).unwrap_or(value);
         let behind = unit.behind(value);
         let is_number = matches!(unit.tree.expr(behind).kind, ExprKind::Int(_) | ExprKind::Float(_));
         let value = if is_number { behind } else { value };
@@ -346,19 +388,8 @@ fn only<T>(ways: Vec<Option<T>>) -> Option<Option<T>> {
 }
 
 /// Whether all ways through a body lead through one of its blocks.
-fn leads_through(graph: &Graph, through: usize) -> bool {
-    let (mut seen, mut open) = (vec![false; graph.blocks.len()], vec![0]);
-    while let Some(at) = open.pop() {
-        if at == through || std::mem::replace(&mut seen[at], true) {
-            continue;
-        }
-        let next = graph.blocks[at].exit.successors();
-        if next.is_empty() {
-            return false;
-        }
-        open.extend(next.iter().map(|next| next.index()));
-    }
-    true
+fn leads_through(graph: &Graph, through: BlockId) -> bool {
+    !graph.but_through(through).into_iter().any(|block| block.exit.successors().is_empty())
 }
 
 /// What a `let` begins with, and its step.
@@ -377,10 +408,21 @@ impl Amount {
     }
 }
 
+/// What is left behind a write; none where it takes more than there is.
+fn moved(left: usize, way: Option<&Way>) -> Option<usize> {
+    match way {
+        Some(Way::Away(_)) => Some(left + 1),
+        Some(Way::Towards(_)) => left.checked_sub(1),
+        None => Some(left),
+    }
+}
+
 /// The writes of a body to one cell, by block and step; those of its exit come behind the last step.
 struct Ways<'a> {
     graph: &'a Graph,
     ways: FxHashMap<(usize, usize), Way>,
+    /// By block, what its exit has done where it goes one way.
+    answers: FxHashMap<usize, (BlockId, Way)>,
 }
 
 impl Ways<'_> {
@@ -393,7 +435,8 @@ impl Ways<'_> {
             for (at, block) in self.graph.blocks.iter().enumerate() {
                 let Some(begun) = left[at] else { continue };
                 let Some(ended) = self.behind(at, block, begun) else { return false };
-                for (next, given) in self.handed_on(block, ended) {
+                for (next, given) in self.handed_on(at, block, ended) {
+                    let Some(given) = given else { return false };
                     let known = &mut left[next.index()];
                     *known = Some(known.map_or(given, |known| known.min(given)));
                 }
@@ -407,20 +450,18 @@ impl Ways<'_> {
 
     /// What is left behind a block; none where more is taken than there is.
     fn behind(&self, at: usize, block: &Block, begun: usize) -> Option<usize> {
-        (0..=block.steps.len()).try_fold(begun, |left, step| match self.ways.get(&(at, step)) {
-            Some(Way::Away(_)) => Some(left + 1),
-            Some(Way::Towards(_)) => left.checked_sub(1),
-            None => Some(left),
-        })
+        (0..=block.steps.len()).try_fold(begun, |left, step| moved(left, self.ways.get(&(at, step))))
     }
 
-    /// An `after` block takes along what it gives back; all else goes on as it is.
-    fn handed_on(&self, block: &Block, left: usize) -> SmallVec<[(BlockId, usize); 2]> {
+    /// An `after` block takes along what it gives back; all else goes on as it is, but for what an answer was about.
+    fn handed_on(&self, at: usize, block: &Block, left: usize) -> SmallVec<[(BlockId, Option<usize>); 2]> {
         let graph::Exit::Fork { now, later, .. } = block.exit else {
-            return block.exit.successors().into_iter().map(|next| (next, left)).collect();
+            let answer =
+                |next: BlockId| self.answers.get(&at).filter(|answer| answer.0 == next).map(|answer| &answer.1);
+            return block.exit.successors().into_iter().map(|next| (next, moved(left, answer(next)))).collect();
         };
         let owed = if left == 0 { 0 } else { left.min(self.taken_from(later)) };
-        smallvec![(now, left - owed), (later, owed)]
+        smallvec![(now, Some(left - owed)), (later, Some(owed))]
     }
 
     /// How much is taken from a block on at most, where nothing is done over and over.

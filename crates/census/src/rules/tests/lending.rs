@@ -163,3 +163,42 @@ fn what_a_procedure_gives_back_by_others_counts_too() {
         &format!("\nproc ask_for() -> int {{\n    more()\n    return 1\n}}\n{more}"),
     );
 }
+
+#[test]
+fn procedures_lend_by_what_they_are_given() {
+    let takes = |take: &str, give: &str, told: &str, procedures: &str| {
+        let lines = format!("    if free > 1 {{\n        {take}\n        wait 2s\n        {give}\n    }}\n");
+        lent(&lines, &format!("\n{}", procedures.replace("TOLD", told)));
+    };
+    let both = "proc take(by: int) {\n    free -= by\n}\n\nproc give(more: int) {\n    free += moreTOLD\n}\n";
+    let told = " // ~ range/can-exceed";
+    takes("take(1)", "give(1)", "", both);
+    takes("let one = 1\n        take(one)", "give(one)", "", both);
+    takes("take(1)", "give(2)", told, both);
+    takes("free += -1", "free -= -1", "", "");
+    let changed =
+        "proc take(by: int) {\n    by = by - 1\n    free -= by\n}\n\nproc give(more: int) {\n    free += moreTOLD\n}\n";
+    takes("take(1)", "give(1)", told, changed);
+}
+
+#[test]
+fn who_is_told_that_it_was_taken_gives_it_back() {
+    let takes = |ask: &str, told: &str, take: &str| {
+        let lines = format!("    {ask} {{\n        wait 2s\n        free += 1{told}\n    }}\n");
+        lent(&lines, &format!("\n{take}"));
+    };
+    let early =
+        "proc take() -> bool {\n    if free <= 0 {\n        return false\n    }\n    free -= 1\n    return true\n}\n";
+    let late = "proc take() -> bool {\n    if free > 0 {\n        free -= 1\n        return true\n    }\n    return false\n}\n";
+    let told = " // ~ range/can-exceed";
+    for take in [early, late] {
+        takes("if take()", "", take);
+        takes("let got = take()\n    if got", "", take);
+        takes("let got = take()\n    if not got {\n        return\n    }\n    if chance(0.5)", "", take);
+        takes("if not take()", told, take);
+        takes("if take() or chance(0.5)", told, take);
+    }
+    takes("if take()", told, &late.replace("    return false", "    return free == 0"));
+    takes("if take()", told, &late.replace("    return false", "    return chance(0.5)"));
+    takes("if take()", told, &early.replace("    return true", "    return chance(0.5)"));
+}
