@@ -429,7 +429,15 @@ impl Run<'_, '_> {
                 let (second, neither) = no.map_or((None, None), |no| self.branch(no, *right));
                 (join_ways(yes, second), neither)
             }
-            ExprKind::Binary(op, left, right) if op.is_comparison() => self.compare(state, *op, *left, *right, expr),
+            ExprKind::Binary(op, left, right) if op.is_comparison() => {
+                let Some((asked, wanted)) = unit.tree.asked_for(*op, *left, *right) else {
+                    return self.compare(state, *op, *left, *right, expr);
+                };
+                let (yes, no) = self.branch(state, asked);
+                let (yes, no) = if wanted { (yes, no) } else { (no, yes) };
+                self.outcome(expr, yes.is_some(), no.is_some());
+                (yes, no)
+            }
             ExprKind::Is { subject, negated, test } => {
                 let (yes, no) = self.is_test(state, *subject, *test, expr);
                 let (yes, no) = if *negated { (no, yes) } else { (yes, no) };

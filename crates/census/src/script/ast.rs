@@ -76,6 +76,21 @@ impl Script {
         &self.exprs[id.0 as usize]
     }
 
+    /// What a comparison with `true` or `false` asks, and the answer that it wants: `lit == false` asks `lit`, and wants no.
+    #[must_use]
+    pub fn asked_for(&self, op: BinaryOp, left: ExprId, right: ExprId) -> Option<(ExprId, bool)> {
+        let same = match op {
+            BinaryOp::Equal => true,
+            BinaryOp::NotEqual => false,
+            _ => return None,
+        };
+        match (&self.expr(left).kind, &self.expr(right).kind) {
+            (_, ExprKind::Bool(wanted)) => Some((left, same == *wanted)),
+            (ExprKind::Bool(wanted), _) => Some((right, same == *wanted)),
+            _ => None,
+        }
+    }
+
     /// The local of an id.
     #[must_use]
     pub fn local(&self, id: LocalId) -> &Local {

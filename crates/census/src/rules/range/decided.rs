@@ -247,6 +247,9 @@ fn conditions(unit: &ScriptUnit) -> FxHashSet<ExprId> {
             }
             ExprKind::Binary(BinaryOp::And | BinaryOp::Or, left, right) => roots.extend([*left, *right]),
             ExprKind::Is { .. } => {}
+            ExprKind::Binary(op, left, right) if let Some((asked, _)) = unit.tree.asked_for(*op, *left, *right) => {
+                roots.push(asked);
+            }
             // What a procedure answers is asked in its place.
             ExprKind::Call(..) if let Meaning::Procedure(id) = unit.meaning(test) => {
                 if asked.insert(id) {

@@ -61,6 +61,18 @@ fn tests_by_lets() {
 }
 
 #[test]
+fn tests_compared_with_true() {
+    let compared = |script: &str| {
+        each_line(script, |indent, line, at| {
+            let test = line.strip_prefix("if ")?.strip_suffix(" {")?;
+            let compared = if at % 2 == 0 { format!("({test}) == true") } else { format!("false == (not ({test}))") };
+            Some(format!("{indent}if {compared} {{"))
+        })
+    };
+    hold(compared, OF_FORM);
+}
+
+#[test]
 fn entry_tests_by_early_returns() {
     let by_returns = |script: &str| {
         each_line(script, |_, line, _| {
