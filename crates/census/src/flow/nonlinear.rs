@@ -111,8 +111,13 @@ impl Run<'_, '_> {
     fn division_behind(&self, state: &State, expr: ExprId) -> Option<(ExprId, ExprId)> {
         let behind = self.unit.behind(expr);
         if behind != expr {
-            let (held, term) = (self.slot_of(expr)?, self.term(state, behind)?);
-            let (difference, ends) = (Linear::slot(held).plus(&Linear::slot(term), -1.0), |slot| state.ends(slot));
+            let held = self.slot_of(expr)?;
+            let quotient = match (self.term(state, behind), self.forms(state, behind)) {
+                (Some(term), _) => Linear::slot(term),
+                (None, Forms::Exactly(quotient)) => quotient, // By a number.
+                _ => return None,
+            };
+            let (difference, ends) = (Linear::slot(held).plus(&quotient, -1.0), |slot| state.ends(slot));
             let same = [1.0, -1.0].iter().all(|&sign| state.facts.implies(&difference.times(sign), &ends));
             if !same {
                 return None;

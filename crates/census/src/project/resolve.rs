@@ -445,6 +445,12 @@ impl<'a> Resolver<'a> {
         self.unit.procedures.push(ProcFacts { parameters, gives, waits: false });
     }
 
+    /// The procedure that a call names.
+    fn called(&self, tree: &Script, call: ExprId) -> Option<ProcId> {
+        let ExprKind::Call(name, _) = &tree.expr(call).kind else { return None };
+        self.procedures.get(self.slice(name.span)).copied()
+    }
+
     /// Which procedures wait, by themselves or through others: a fixpoint over who calls whom.
     fn find_waiting(&mut self, tree: &Script) {
         let mut calls: Vec<Vec<ProcId>> = Vec::new();
@@ -453,11 +459,7 @@ impl<'a> Resolver<'a> {
             let mut waits = false;
             walk(&procedure.body, &mut |statement| match &statement.kind {
                 StatementKind::Wait(_) | StatementKind::WaitUntil(_) | StatementKind::Ask { .. } => waits = true,
-                StatementKind::Call(call) => {
-                    if let ExprKind::Call(name, _) = &tree.expr(*call).kind {
-                        called.extend(self.procedures.get(self.slice(name.span)));
-                    }
-                }
+                StatementKind::Call(call) => called.extend(self.called(tree, *call)),
                 _ => {}
             });
             self.unit.procedures[at].waits = waits;
@@ -988,7 +990,9 @@ impl<'a> Resolver<'a> {
         walk(body, &mut |statement| match &statement.kind {
             StatementKind::Assign { target, .. } | StatementKind::Clear { target } => targets.push(*target),
             StatementKind::Wait(_) | StatementKind::WaitUntil(_) | StatementKind::Ask { .. } => waits = true,
-            StatementKind::Call(_) => waits = true,
+            StatementKind::Call(call) => {
+                waits |= self.called(tree, *call).is_some_and(|id| self.unit.procedures[id.index()].waits)
+            }
             _ => {}
         });
         self.quietly(|resolver| {

@@ -273,3 +273,23 @@ fn what_is_made_whole_goes_past_no_whole_number() {
     on_paid("    stock = round(most * (share + 0.1)) // ~ range/can-exceed\n");
     on_paid("    stock -= ceil(stock * share + 0.5) // ~ range/can-fall-below\n");
 }
+
+#[test]
+fn a_share_is_below_one_as_long_as_it_was_left_alone() {
+    let kept = |share: &str, between: &str, told: &str, procedures: &str| {
+        let script = format!(
+            "script desk for office\n\non bell {{\n    let part = {share}\n{between}    if part < 1 {{\n        stock += 1{told}\n    }}\n}}\n\n{procedures}"
+        );
+        expect_in_scripts(&STATE.replace("max = \"office.most\"", "max = 40"), &[&script]);
+    };
+    let told = " // ~ range/can-exceed";
+    let helper = "proc helper() {\n    oil = random(10, 20)\n}\n";
+    let filling = "proc helper() {\n    stock = random(10, 40)\n}\n";
+    for share in ["stock / stock.max", "stock / 40"] {
+        kept(share, "", "", "");
+        kept(share, "    helper()\n", "", helper);
+        kept(share, "    repeat trips {\n        helper()\n    }\n", "", helper);
+        kept(share, "    repeat trips {\n        helper()\n    }\n", told, filling);
+    }
+    kept("stock / 50", "", told, "");
+}
