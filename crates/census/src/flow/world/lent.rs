@@ -7,9 +7,12 @@ use crate::flow::called::{self, Called};
 use crate::flow::graph::{Block, BlockId};
 use crate::project::builtin::Builtin;
 use crate::registry::{Bound, End};
+use crate::script::ast::UnaryOp;
 
 /// How many names and calls deep an amount is looked behind.
 const MOST_BEHIND: u32 = 8;
+/// How many flags of a body are followed.
+const MOST_FLAGS: usize = 4;
 /// How often the blocks of a body are gone through before a loop is given up.
 const MOST_ROUNDS: usize = 4;
 
@@ -196,7 +199,7 @@ impl World<'_> {
             _ => None,
         };
         let begun = amount_of_all.map_or(0, |amount| self.put_in_before(id, cell, end, amount));
-        place_of_all.into_iter().chain(amount).all(is_same) && Ways { graph, ways, answers }.are_paid_back(begun)
+        place_of_all.into_iter().chain(amount).all(is_same) && Ways { unit, graph, ways, answers }.are_paid_back(begun)
     }
 
     /// How often so much was certainly put in for what `removed` or `leave` takes leave of: by its `spawn` or `enter`.
@@ -408,17 +411,33 @@ impl Amount {
     }
 }
 
+/// What is left where a flag is down, and where it is up; none where it can't be that.
+type Left = [Option<usize>; 2];
+
 /// What is left behind a write; none where it takes more than there is.
-fn moved(left: usize, way: Option<&Way>) -> Option<usize> {
-    match way {
-        Some(Way::Away(_)) => Some(left + 1),
-        Some(Way::Towards(_)) => left.checked_sub(1),
-        None => Some(left),
+fn moved(left: Left, way: Option<&Way>) -> Option<Left> {
+    let mut moved = left;
+    for left in moved.iter_mut().flatten() {
+        match way {
+            Some(Way::Away(_)) => *left += 1,
+            Some(Way::Towards(_)) => *left = left.checked_sub(1)?,
+            None => {}
+        }
     }
+    Some(moved)
+}
+
+/// The least of both.
+fn met(a: Left, b: Left) -> Left {
+    [0, 1].map(|at| match (a[at], b[at]) {
+        (Some(a), Some(b)) => Some(a.min(b)),
+        (a, b) => a.or(b),
+    })
 }
 
 /// The writes of a body to one cell, by block and step; those of its exit come behind the last step.
 struct Ways<'a> {
+    unit: &'a ScriptUnit,
     graph: &'a Graph,
     ways: FxHashMap<(usize, usize), Way>,
     /// By block, what its exit has done where it goes one way.
@@ -426,19 +445,48 @@ struct Ways<'a> {
 }
 
 impl Ways<'_> {
-    /// Follows what is put in and taken out along all ways, with the least that may be left where they meet.
+    /// Whether no way takes more than it has put in, be it that a flag says which one was taken.
     fn are_paid_back(&self, begun: usize) -> bool {
-        let mut left: Vec<Option<usize>> = vec![None; self.graph.blocks.len()];
-        left[0] = Some(begun);
+        self.are_paid_back_by(begun, None)
+            || self.flags().into_iter().any(|flag| self.are_paid_back_by(begun, Some(flag)))
+    }
+
+    /// The names that the body gives `true` or `false`.
+    fn flags(&self) -> SmallVec<[PlaceId; 2]> {
+        let mut flags = SmallVec::new();
+        let given = self.graph.blocks.iter().flat_map(|block| &block.steps).filter_map(|step| self.given(step));
+        for (place, _) in given.filter(|given| given.1.is_some()) {
+            if flags.len() < MOST_FLAGS && !flags.contains(&place) {
+                flags.push(place);
+            }
+        }
+        flags
+    }
+
+    /// The local that a step gives a truth, and which one, where that is written there.
+    fn given(&self, step: &graph::Step) -> Option<(PlaceId, Option<bool>)> {
+        let (StepKind::Let { place, value } | StepKind::Assign { place, value, .. }) = step.kind else { return None };
+        let truth = match self.unit.tree.expr(value).kind {
+            ExprKind::Bool(truth) => Some(truth),
+            _ => None,
+        };
+        matches!(self.unit.place(place), Place::Local(_)).then_some((place, truth))
+    }
+
+    /// Follows what is put in and taken out along all ways, with the least that may be left where they meet.
+    fn are_paid_back_by(&self, begun: usize, flag: Option<PlaceId>) -> bool {
+        let mut left: Vec<Left> = vec![[None; 2]; self.graph.blocks.len()];
+        left[0] = [Some(begun); 2];
         for _ in 0..MOST_ROUNDS {
             let before = left.clone();
             for (at, block) in self.graph.blocks.iter().enumerate() {
-                let Some(begun) = left[at] else { continue };
-                let Some(ended) = self.behind(at, block, begun) else { return false };
-                for (next, given) in self.handed_on(at, block, ended) {
+                if left[at] == [None; 2] {
+                    continue;
+                }
+                let Some(ended) = self.behind(at, block, left[at], flag) else { return false };
+                for (next, given) in self.handed_on(at, block, ended, flag) {
                     let Some(given) = given else { return false };
-                    let known = &mut left[next.index()];
-                    *known = Some(known.map_or(given, |known| known.min(given)));
+                    left[next.index()] = met(left[next.index()], given);
                 }
             }
             if left == before {
@@ -449,19 +497,62 @@ impl Ways<'_> {
     }
 
     /// What is left behind a block; none where more is taken than there is.
-    fn behind(&self, at: usize, block: &Block, begun: usize) -> Option<usize> {
-        (0..=block.steps.len()).try_fold(begun, |left, step| moved(left, self.ways.get(&(at, step))))
+    fn behind(&self, at: usize, block: &Block, begun: Left, flag: Option<PlaceId>) -> Option<Left> {
+        let mut left = begun;
+        for step in 0..=block.steps.len() {
+            left = moved(left, self.ways.get(&(at, step)))?;
+            let given = block.steps.get(step).and_then(|step| self.given(step));
+            let Some((_, truth)) = given.filter(|&(place, _)| Some(place) == flag) else { continue };
+            let least = left.into_iter().flatten().min();
+            left = [false, true].map(|is| least.filter(|_| truth.is_none_or(|truth| truth == is)));
+        }
+        Some(left)
     }
 
-    /// An `after` block takes along what it gives back; all else goes on as it is, but for what an answer was about.
-    fn handed_on(&self, at: usize, block: &Block, left: usize) -> SmallVec<[(BlockId, Option<usize>); 2]> {
-        let graph::Exit::Fork { now, later, .. } = block.exit else {
-            let answer =
-                |next: BlockId| self.answers.get(&at).filter(|answer| answer.0 == next).map(|answer| &answer.1);
-            return block.exit.successors().into_iter().map(|next| (next, moved(left, answer(next)))).collect();
-        };
-        let owed = if left == 0 { 0 } else { left.min(self.taken_from(later)) };
-        smallvec![(now, Some(left - owed)), (later, Some(owed))]
+    /// An `after` block takes along what it gives back; all else goes on as it is, but for what an answer was about, and where the
+    /// flag leads elsewhere.
+    fn handed_on(
+        &self,
+        at: usize,
+        block: &Block,
+        left: Left,
+        flag: Option<PlaceId>,
+    ) -> SmallVec<[(BlockId, Option<Left>); 2]> {
+        match block.exit {
+            graph::Exit::Fork { now, later, .. } => {
+                let taken = if left.iter().flatten().any(|&left| left > 0) { self.taken_from(later) } else { 0 };
+                let owed = left.map(|left| left.map(|left| left.min(taken)));
+                let kept = left.map(|left| left.map(|left| left - left.min(taken)));
+                smallvec![(now, Some(kept)), (later, Some(owed))]
+            }
+            graph::Exit::Branch { test, yes, no } if yes != no => {
+                let goes = |next: BlockId, outcome: bool| {
+                    let may_be = flag.map_or([true; 2], |flag| self.may_be(flag, test, outcome));
+                    let left = [0, 1].map(|is| left[is].filter(|_| may_be[is]));
+                    let answer = self.answers.get(&at).filter(|answer| answer.0 == next).map(|answer| &answer.1);
+                    (next, moved(left, answer))
+                };
+                smallvec![goes(yes, true), goes(no, false)]
+            }
+            _ => block.exit.successors().into_iter().map(|next| (next, Some(left))).collect(),
+        }
+    }
+
+    /// Whether a flag may be down, and whether up, where a test comes out like this.
+    fn may_be(&self, flag: PlaceId, test: ExprId, outcome: bool) -> [bool; 2] {
+        match self.unit.tree.expr(test).kind {
+            ExprKind::Path(_) if self.unit.place_of(test) == Some(flag) => [!outcome, outcome],
+            ExprKind::Unary(UnaryOp::Not, inner) => self.may_be(flag, inner, !outcome),
+            ExprKind::Binary(op, left, right) => match self.unit.tree.asked_for(op, left, right) {
+                Some((asked, wanted)) => self.may_be(flag, asked, outcome == wanted),
+                None if matches!((op, outcome), (BinaryOp::And, true) | (BinaryOp::Or, false)) => {
+                    let (a, b) = (self.may_be(flag, left, outcome), self.may_be(flag, right, outcome));
+                    [a[0] && b[0], a[1] && b[1]]
+                }
+                None => [true; 2],
+            },
+            _ => [true; 2],
+        }
     }
 
     /// How much is taken from a block on at most, where nothing is done over and over.

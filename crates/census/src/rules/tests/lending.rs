@@ -202,3 +202,28 @@ fn who_is_told_that_it_was_taken_gives_it_back() {
     takes("if take()", told, &late.replace("    return false", "    return chance(0.5)"));
     takes("if take()", told, &early.replace("    return true", "    return chance(0.5)"));
 }
+
+#[test]
+fn a_flag_tells_who_gives_back() {
+    let takes = |lines: &str, told: &str| lent(&lines.replace("TOLD", told), "");
+    let told = " // ~ range/can-exceed";
+    let got = "    let got = false\n    if free > 0 {\n        free -= 1\n        got = true\n    }\n";
+    let given = "    if got {\n        wait 2s\n        free += 1TOLD\n    }\n";
+    takes(&format!("{got}{given}"), "");
+    takes(&format!("{got}    note \"asked\"\n{}", given.replace("if got", "if got == true and chance(0.5)")), "");
+    takes(&format!("{got}    if not got {{\n        return\n    }}\n    wait 1s\n    free += 1\n"), "");
+    takes(&format!("{got}{}", given.replace("if got", "if got or chance(0.5)")), told);
+    takes(&format!("{got}{}", given.replace("if got", "if not got")), told);
+    takes(&format!("{got}    if chance(0.5) {{ got = true }}\n{given}"), told);
+    takes(&format!("{got}    got = chance(0.5)\n{given}"), told);
+    takes(&format!("{got}{}", given.replace("wait 2s\n", "wait 2s\n        free += 1TOLD\n")), told);
+    let twice = "    let got = false\n    repeat 2 {\n        if free > 0 {\n            free -= 1\n            got = true\n        }\n    }\n";
+    takes(&format!("{twice}{given}"), "");
+    takes(
+        &format!(
+            "{got}    repeat 2 {{\n        if got {{\n            wait 2s\n            free += 1TOLD\n        }}\n    }}\n"
+        ),
+        told,
+    );
+    takes(&format!("{got}    after 1s {{\n        if got {{ free += 1 }}\n    }}\n"), "");
+}
