@@ -124,7 +124,7 @@ pub fn commit(root: &Path, files: &[NewFile]) -> Result<(), Failure> {
     write_journal(&journal, &Journal { ready: false, files: names.clone() }).map_err(undo)?;
     for (file, path) in files.iter().zip(&paths) {
         stage(path, &file.after).map_err(|error| {
-            undo(Failure(format!("{} can't be written: {error}; nothing was changed", path.display())))
+            undo(Failure(format!("{} can't be written: {}; nothing was changed", path.display(), error.kind())))
         })?;
     }
     write_journal(&journal, &Journal { ready: true, files: names }).map_err(undo)?;

@@ -44,7 +44,7 @@ impl fmt::Display for LoadError {
                 "there is no `{CONFIG_FILE}` in {} or in any folder above it; `oaken init` makes a project",
                 from.display()
             ),
-            Self::Unreadable(path, error) => write!(f, "{} can't be read: {error}", path.display()),
+            Self::Unreadable(path, error) => write!(f, "{} can't be read: {}", path.display(), error.kind()),
             Self::BrokenConfig { path, line, column, message } => {
                 write!(f, "{}, line {line}, column {column}: this is not TOML: {message}", path.display())
             }
