@@ -433,9 +433,10 @@ impl Run<'_, '_> {
                 let Some((asked, wanted)) = unit.tree.asked_for(*op, *left, *right) else {
                     return self.compare(state, *op, *left, *right, expr);
                 };
+                let doubted = self.is_doubted(&state, asked);
                 let (yes, no) = self.branch(state, asked);
                 let (yes, no) = if wanted { (yes, no) } else { (no, yes) };
-                self.outcome(expr, yes.is_some(), no.is_some());
+                self.outcome(expr, yes.is_some() || doubted, no.is_some() || doubted);
                 (yes, no)
             }
             ExprKind::Is { subject, negated, test } => {

@@ -111,11 +111,14 @@ impl Run<'_, '_> {
     fn division_behind(&self, state: &State, expr: ExprId) -> Option<(ExprId, ExprId)> {
         let behind = self.unit.behind(expr);
         if behind != expr {
+            self.divided(behind)?;
             let held = self.slot_of(expr)?;
-            let quotient = match (self.term(state, behind), self.forms(state, behind)) {
-                (Some(term), _) => Linear::slot(term),
-                (None, Forms::Exactly(quotient)) => quotient, // By a number.
-                _ => return None,
+            let quotient = match self.term(state, behind) {
+                Some(term) => Linear::slot(term),
+                None => match self.forms(state, behind) {
+                    Forms::Exactly(quotient) => quotient, // By a number.
+                    _ => return None,
+                },
             };
             let (difference, ends) = (Linear::slot(held).plus(&quotient, -1.0), |slot| state.ends(slot));
             let same = [1.0, -1.0].iter().all(|&sign| state.facts.implies(&difference.times(sign), &ends));

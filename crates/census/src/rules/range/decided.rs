@@ -247,8 +247,8 @@ fn conditions(unit: &ScriptUnit) -> FxHashSet<ExprId> {
             }
             ExprKind::Binary(BinaryOp::And | BinaryOp::Or, left, right) => roots.extend([*left, *right]),
             ExprKind::Is { .. } => {}
-            ExprKind::Binary(op, left, right) if let Some((asked, _)) = unit.tree.asked_for(*op, *left, *right) => {
-                roots.push(asked);
+            ExprKind::Binary(op, left, right) if let Some((inner, _)) = unit.tree.asked_for(*op, *left, *right) => {
+                roots.push(inner);
             }
             // What a procedure answers is asked in its place.
             ExprKind::Call(..) if let Meaning::Procedure(id) = unit.meaning(test) => {
@@ -288,6 +288,21 @@ fn answers(unit: &ScriptUnit, id: ProcId) -> Vec<ExprId> {
         }
     });
     given
+}
+
+/// Goes through a test, what stands behind its names, and what the procedures answer that it calls, each once.
+fn walk_asked(unit: &ScriptUnit, test: ExprId, visit: &mut impl FnMut(ExprId)) {
+    let (mut open, mut called) = (vec![test], FxHashSet::default());
+    while let Some(part) = open.pop() {
+        walk_behind(unit, part, &mut |inner| {
+            visit(inner);
+            if let Meaning::Procedure(id) = unit.meaning(inner)
+                && called.insert(id)
+            {
+                open.extend(answers(unit, id));
+            }
+        });
+    }
 }
 
 /// The value of the `let` whose name, or `not` its name, is a test.
@@ -449,21 +464,11 @@ fn excused(facts: &Facts<'_>, script: ScriptId, unit: &ScriptUnit) -> FxHashSet<
             let Some((at, asked)) = broken(facts, event) else { continue };
             let before = in_body.iter().chain(&in_procedures).filter(|guard| guard.guards(at));
             for guard in before.map(|guard| guard.test).chain(handler.tree.when) {
-                let mut called = Vec::new();
-                let mut open = vec![guard];
-                while let Some(part) = open.pop() {
-                    walk_behind(unit, part, &mut |test| {
-                        if mentions(facts, unit, test, &asked) {
-                            excused.insert(test);
-                        }
-                        if let Meaning::Procedure(id) = unit.meaning(test)
-                            && !called.contains(&id)
-                        {
-                            called.push(id);
-                            open.extend(answers(unit, id));
-                        }
-                    });
-                }
+                walk_asked(unit, guard, &mut |test| {
+                    if mentions(facts, unit, test, &asked) {
+                        excused.insert(test);
+                    }
+                });
             }
         }
     }
