@@ -1,7 +1,7 @@
 //! The procedures that a step or a block's exit calls, also for their values: `coins += toll()`.
 
-use super::access::{exit_reads, parts};
-use super::graph::{Exit, Step, StepKind};
+use super::access::{exit_reads, offered_texts, parts};
+use super::graph::{Block, Exit, Step, StepKind};
 use crate::project::{Meaning, Place, ProcId, ScriptUnit};
 use crate::script::ast::{BinaryOp, ExprId, ExprKind, TextPart};
 
@@ -59,8 +59,19 @@ pub fn by_exit(unit: &ScriptUnit, exit: &Exit) -> Vec<Called> {
     if !unit.procedures.is_empty() {
         let always = !matches!(exit, Exit::Each { .. });
         exit_reads(exit).into_iter().for_each(|read| add(unit, read, always, &mut found));
+        offered_texts(exit).for_each(|text| add(unit, text, false, &mut found)); // Those that are offered.
     }
     found
+}
+
+/// What blocks call, each as often as it stands there.
+#[must_use]
+pub fn by_blocks<'b>(unit: &ScriptUnit, blocks: impl IntoIterator<Item = &'b Block>) -> Vec<Called> {
+    let of_block = |block: &'b Block| {
+        let by_steps = block.steps.iter().flat_map(|step| by_step(unit, step));
+        by_steps.chain(by_exit(unit, &block.exit)).collect::<Vec<_>>()
+    };
+    blocks.into_iter().flat_map(of_block).collect()
 }
 
 /// Adds the calls of an expression: those of arguments come before what they are given to.

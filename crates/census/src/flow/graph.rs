@@ -583,22 +583,18 @@ impl Graph {
     }
 
     /// The blocks that some way leads to which goes around one.
-    #[must_use]
-    pub fn but_through(&self, around: BlockId) -> Vec<&Block> {
-        let (mut seen, mut open, mut found) = (vec![false; self.blocks.len()], vec![BlockId(0)], Vec::new());
-        while let Some(at) = open.pop() {
-            if at != around && !std::mem::replace(&mut seen[at.index()], true) {
-                let block = &self.blocks[at.index()];
-                open.extend(block.exit.successors());
-                found.push(block);
-            }
-        }
-        found
+    pub fn but_through(&self, around: BlockId) -> impl Iterator<Item = &Block> {
+        self.ways(BlockId(0), Some(around))
     }
 
     /// The blocks that some way leads to from one, itself included.
     pub fn from(&self, first: BlockId) -> impl Iterator<Item = &Block> {
+        self.ways(first, None)
+    }
+
+    fn ways(&self, first: BlockId, around: Option<BlockId>) -> impl Iterator<Item = &Block> {
         let (mut seen, mut open) = (vec![false; self.blocks.len()], vec![first]);
+        around.into_iter().for_each(|at| seen[at.index()] = true);
         std::iter::from_fn(move || {
             while let Some(at) = open.pop() {
                 if !std::mem::replace(&mut seen[at.index()], true) {

@@ -47,7 +47,7 @@ pub use entry_tests::entry_tests;
 pub(super) use going::may_be_among;
 pub use modes::{ModeSlots, PairId};
 pub use outlook::Asked;
-pub use plain::{called, calls_of, each_call, graphs};
+pub use plain::{called, graphs};
 pub use questions::{Counted, Unreached};
 pub use reach::{is_nothing, plain_text};
 pub use waiting::{Beside, Extent, Others, Part};

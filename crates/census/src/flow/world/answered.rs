@@ -37,15 +37,13 @@ impl World<'_> {
         let unit = self.project.script(script);
         let graph = self.procedure_graph(script, id);
         let (at, write) = self.single_write(script, id, cell)?;
-        let without = graph.but_through(at);
-        let through: Vec<&Block> = graph.from(at).collect();
         let gives = |block: &Block, wanted: bool| match block.exit {
             Exit::Return(Some(value)) => matches!(unit.tree.expr(value).kind, ExprKind::Bool(given) if given == wanted),
             Exit::End => !wanted,
             _ => true,
         };
         let is_told =
-            through.into_iter().all(|block| gives(block, true)) && without.into_iter().all(|block| gives(block, false));
+            graph.from(at).all(|block| gives(block, true)) && graph.but_through(at).all(|block| gives(block, false));
         is_told.then_some(write)
     }
 }

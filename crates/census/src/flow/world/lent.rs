@@ -392,7 +392,7 @@ fn only<T>(ways: Vec<Option<T>>) -> Option<Option<T>> {
 
 /// Whether all ways through a body lead through one of its blocks.
 fn leads_through(graph: &Graph, through: BlockId) -> bool {
-    !graph.but_through(through).into_iter().any(|block| block.exit.successors().is_empty())
+    !graph.but_through(through).any(|block| block.exit.successors().is_empty())
 }
 
 /// What a `let` begins with, and its step.
@@ -465,11 +465,15 @@ impl Ways<'_> {
 
     /// The local that a step gives a truth, and which one, where that is written there.
     fn given(&self, step: &graph::Step) -> Option<(PlaceId, Option<bool>)> {
-        let (StepKind::Let { place, value } | StepKind::Assign { place, value, .. }) = step.kind else { return None };
-        let truth = match self.unit.tree.expr(value).kind {
+        let (place, value) = match step.kind {
+            StepKind::Let { place, value } | StepKind::Assign { place, value, .. } => (place, Some(value)),
+            StepKind::Clear { place, .. } => (place, None),
+            _ => return None,
+        };
+        let truth = value.and_then(|value| match self.unit.tree.expr(value).kind {
             ExprKind::Bool(truth) => Some(truth),
             _ => None,
-        };
+        });
         matches!(self.unit.place(place), Place::Local(_)).then_some((place, truth))
     }
 

@@ -1,6 +1,7 @@
 //! The plain facts, without values: the graphs, who uses what, and what was left unread.
 
 use super::*;
+use crate::flow::called::{by_blocks, by_expr};
 
 impl World<'_> {
     pub(super) fn gather(&mut self) {
@@ -261,45 +262,15 @@ fn gather_script(project: &Project, unit: &ScriptUnit, graphs: &Graphs) -> (Vec<
 
 /// Adds the procedures that an expression calls.
 pub(super) fn calls_in(unit: &ScriptUnit, expr: ExprId, found: &mut Vec<ProcId>) {
-    each_call(unit, expr, &mut |_, id| found.push(id));
-}
-
-/// Goes through the calls of procedures in an expression.
-pub fn each_call(unit: &ScriptUnit, expr: ExprId, meant: &mut impl FnMut(ExprId, ProcId)) {
-    crate::flow::access::walk_expr(unit, expr, &mut |inner| {
-        if let Meaning::Procedure(id) = unit.meaning(inner) {
-            meant(inner, id);
-        }
-    });
+    found.extend(by_expr(unit, expr).into_iter().map(|called| called.procedure));
 }
 
 /// The procedures that blocks call.
 #[must_use]
 pub fn called<'b>(unit: &ScriptUnit, blocks: impl IntoIterator<Item = &'b graph::Block>) -> Vec<ProcId> {
-    let mut found: Vec<ProcId> = calls_of(unit, blocks).into_iter().map(|(_, id)| id).collect();
+    let mut found: Vec<ProcId> = by_blocks(unit, blocks).into_iter().map(|called| called.procedure).collect();
     found.sort_unstable();
     found.dedup();
-    found
-}
-
-/// The calls in blocks, each as often as it stands there.
-#[must_use]
-pub fn calls_of<'b>(unit: &ScriptUnit, blocks: impl IntoIterator<Item = &'b graph::Block>) -> Vec<(ExprId, ProcId)> {
-    let mut found = Vec::new();
-    let mut look = |expr: ExprId| each_call(unit, expr, &mut |call, id| found.push((call, id)));
-    for block in blocks {
-        for step in &block.steps {
-            let parts = crate::flow::access::parts(step);
-            parts.reads.into_iter().for_each(&mut look);
-            if let Some((_, _, Some(value))) = parts.target {
-                look(value);
-            }
-        }
-        crate::flow::access::exit_reads(&block.exit)
-            .into_iter()
-            .chain(crate::flow::access::offered_texts(&block.exit))
-            .for_each(&mut look);
-    }
     found
 }
 

@@ -1,7 +1,7 @@
 //! How much a handler's run goes through: its own steps, and those of the procedures that it calls, as often as it calls them.
 
-use super::plain::calls_of;
 use super::*;
+use crate::flow::called::by_blocks;
 use crate::flow::engine::MOST_DEPTH;
 
 /// A procedure that calls itself is gone into so often, at least.
@@ -37,8 +37,8 @@ struct Sizes<'g> {
 
 impl Sizes<'_> {
     fn of_graph(&mut self, graph: &Graph) -> usize {
-        let calls = calls_of(self.unit, &graph.blocks);
-        calls.into_iter().fold(graph.size(), |size, (_, call)| size.saturating_add(self.of_procedure(call)))
+        let calls = by_blocks(self.unit, &graph.blocks);
+        calls.into_iter().fold(graph.size(), |size, call| size.saturating_add(self.of_procedure(call.procedure)))
     }
 
     fn of_procedure(&mut self, id: ProcId) -> usize {

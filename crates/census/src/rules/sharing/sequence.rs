@@ -1,10 +1,11 @@
 //! The order in which a handler comes to what stands in it and in the procedures that it calls: a procedure's body stands
 //! where it is called, for the first time or for the last.
 
-use crate::flow::world::{calls_of, each_call};
+use crate::flow::called::{by_blocks, by_expr};
 use crate::project::ProcId;
 use crate::rules::Facts;
 use crate::rules::facts::HandlerView;
+use crate::script::ast::ExprId;
 use crate::source::Span;
 use rustc_hash::FxHashSet;
 
@@ -82,11 +83,10 @@ fn tasks_of(facts: &Facts<'_>, handler: &HandlerView<'_, '_>, body: Option<ProcI
         Some(id) => (unit.tree.procedures[id.index()].span.start, facts.world.procedure_graph(handler.script, id)),
         None => (handler.tree.span.start, handler.graph),
     };
-    let mut calls = calls_of(unit, &graph.blocks);
-    if let (None, Some(when)) = (body, handler.tree.when) {
-        each_call(unit, when, &mut |call, id| calls.push((call, id)));
-    }
-    let mut calls: Vec<(Span, ProcId)> = calls.into_iter().map(|(call, id)| (unit.tree.expr(call).span, id)).collect();
+    let mut calls = by_blocks(unit, &graph.blocks);
+    calls.extend(handler.tree.when.filter(|_| body.is_none()).into_iter().flat_map(|when| by_expr(unit, when)));
+    let at = |call: ExprId| unit.tree.expr(call).span;
+    let mut calls: Vec<(Span, ProcId)> = calls.into_iter().map(|called| (at(called.call), called.procedure)).collect();
     calls.sort_unstable_by_key(|(call, _)| call.end);
     let behind = calls.into_iter().flat_map(|(call, id)| [Task::Body(Some(id)), Task::Begin(call.end)]);
     std::iter::once(Task::Begin(begin)).chain(behind).collect()
