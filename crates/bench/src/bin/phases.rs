@@ -26,10 +26,13 @@ struct Options {
     brief: bool,
 }
 
+/// How the system counts the work of cores.
+const TICKS_A_SECOND: f64 = 100.0;
+
 fn main() {
     let options = Options::parse();
     let sources = match &options.project {
-        Some(root) => match census::project::load::load(root) {
+        Some(root) => match timed("load", || census::project::load::load(root)) {
             Ok(sources) => sources,
             Err(problem) => return eprintln!("{problem}"),
         },
@@ -70,10 +73,19 @@ fn made(options: &Options) -> Vec<bench::File> {
 }
 
 fn timed<T>(what: &str, work: impl FnOnce() -> T) -> T {
-    let begun = Instant::now();
+    let (begun, worked) = (Instant::now(), work_so_far());
     let made = work();
-    println!("{:>10.3} s {:>6} MB  {what}", begun.elapsed().as_secs_f64(), resident());
+    let worked = work_so_far() - worked;
+    println!("{:>10.3} s {worked:>8.2} s of all cores {:>6} MB  {what}", begun.elapsed().as_secs_f64(), resident());
     made
+}
+
+/// How long all cores have worked for the program so far, in seconds, where the system tells; 0 elsewhere.
+fn work_so_far() -> f64 {
+    let status = std::fs::read_to_string("/proc/self/stat").unwrap_or_default();
+    let after_name = status.rsplit(')').next().unwrap_or_default();
+    let ticks = after_name.split_whitespace().skip(11).take(2).filter_map(|ticks| ticks.parse::<u32>().ok());
+    f64::from(ticks.sum::<u32>()) / TICKS_A_SECOND
 }
 
 /// The memory that the program holds, in megabytes, where the system tells; 0 elsewhere.
