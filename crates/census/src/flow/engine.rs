@@ -222,6 +222,17 @@ impl Pause {
     }
 }
 
+/// What is known of a signal for whoever answers it.
+#[derive(Default)]
+pub struct HandedAt<'w> {
+    /// By statement that sends it: what goes along, and what is known there.
+    pub sent: BTreeMap<Span, (&'w [ExprId], State)>,
+    /// What is known once the handler waits or ends.
+    pub left: Option<State>,
+    /// It may be sent again before that.
+    pub again: bool,
+}
+
 /// What others leave alone while a run waits.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
 pub enum LeftAlone {
@@ -297,8 +308,8 @@ pub struct Run<'w, 'p> {
     pub sent: Vec<(SignalId, usize, Value)>,
     /// The signals that were sent.
     pub signals: FxHashSet<SignalId>,
-    /// What was known as signals were sent of which others build on that; none where nothing can be said.
-    pub handing: FxHashMap<SignalId, Option<State>>,
+    /// What was known as signals were sent of which others build on that, before a wait and after one.
+    pub handing: BTreeMap<(SignalId, bool), HandedAt<'w>>,
     /// What is left in the place whose changes the handler deals with.
     pub kept: Option<Value>,
     /// What another activation of the same instance has left by the time that this one goes on after a wait.
@@ -386,7 +397,7 @@ impl<'w, 'p> Run<'w, 'p> {
             partings: FxHashMap::default(),
             sent: Vec::new(),
             signals: FxHashSet::default(),
-            handing: FxHashMap::default(),
+            handing: BTreeMap::new(),
             kept: None,
             left_by_first: Vec::new(),
             overtaken: Vec::new(),
@@ -542,9 +553,18 @@ impl<'w, 'p> Run<'w, 'p> {
         self.outcomes.entry(test).or_default().take(&Outcome { yes, no, asked });
     }
 
+    /// A value that goes along with a signal. One that was never given is told where it is read; it goes along as its type's
+    /// zero, so that it hides nothing of what others send.
+    fn known_or_zero(&self, value: Value, expr: ExprId) -> Value {
+        match (value, self.unit.ty(expr)) {
+            (Value::Other, ty @ (Type::Int | Type::Number)) => zero(ty),
+            (value, _) => value,
+        }
+    }
+
     // ---- steps ----
 
-    fn step(&mut self, mut state: State, step: &Step) -> Option<State> {
+    fn step(&mut self, mut state: State, step: &'w Step) -> Option<State> {
         self.reach(step.span, &state);
         state.stepped = state.stepped || super::access::is_step(self.unit, step);
         match &step.kind {
@@ -563,6 +583,7 @@ impl<'w, 'p> Run<'w, 'p> {
                 for (at, &argument) in arguments.iter().enumerate() {
                     let value = self.eval(&mut state, argument);
                     if let Some(signal) = signal {
+                        let value = self.known_or_zero(value, argument);
                         self.sent.push((*signal, at, value));
                     }
                 }
@@ -572,7 +593,7 @@ impl<'w, 'p> Run<'w, 'p> {
                 }
                 self.note_sent(&mut state, *signal, *to);
                 self.keep_sending(&state, *signal, step.span);
-                self.hand_over(&state, *signal);
+                self.hand_over(&mut state, *signal, arguments, step.span);
             }
             StepKind::Show { text, .. } => self.show(&mut state, *text),
             StepKind::Hide { .. } => {}

@@ -7,6 +7,7 @@
 mod answered;
 mod answers;
 mod beforehand;
+mod chains;
 mod changed;
 mod effects;
 mod entry;
@@ -17,6 +18,7 @@ mod fresh;
 mod given;
 mod going;
 mod handed;
+mod handovers;
 mod held_out;
 mod invariants;
 mod led;
@@ -231,9 +233,9 @@ pub struct World<'p> {
     /// All who send them.
     sending: silenced::Sending,
     /// The signals before which their sender may have found something out.
-    handovers: FxHashMap<SignalId, handed::Handover>,
+    handovers: FxHashMap<SignalId, Vec<handovers::Handover>>,
     /// What it has found out, by signal.
-    handed: FxHashMap<SignalId, handed::HandedOver>,
+    handed: FxHashMap<(SignalId, handovers::Sender), handed::HandedOver>,
     /// What is certain to be done in answer to them.
     certain_answers: FxHashMap<SignalId, answers::Answer>,
     invariants_of: FxHashMap<VarId, Vec<usize>>,

@@ -84,6 +84,7 @@ impl<'w, 'p> Run<'w, 'p> {
             unseen: Shared::default(),
             modes: Shared::default(),
             sent: Shared::default(),
+            handing: Shared::default(),
             sources: Shared::default(),
             at_once: true,
             waited: false,

@@ -78,7 +78,7 @@ impl<'w, 'p> Run<'w, 'p> {
     }
 
     /// Runs the steps of a block. A procedure's call may leave several states behind.
-    fn steps(&mut self, mut state: State, block: &Block) -> States {
+    fn steps(&mut self, mut state: State, block: &'w Block) -> States {
         let mut last_uses = &block.last_uses[..];
         let used_up = self.used_up(&mut last_uses, 0);
         self.let_go(&mut state, &used_up);
@@ -171,7 +171,7 @@ impl<'w, 'p> Run<'w, 'p> {
         }
     }
 
-    fn call_step(&mut self, mut state: State, call: ExprId, step: &Step, next: &mut States) {
+    fn call_step(&mut self, mut state: State, call: ExprId, step: &'w Step, next: &mut States) {
         let unit = self.unit;
         let (Meaning::Procedure(id), ExprKind::Call(_, arguments)) = (unit.meaning(call), &unit.tree.expr(call).kind)
         else {
@@ -197,6 +197,7 @@ impl<'w, 'p> Run<'w, 'p> {
             let steps = !self.in_bursts || burst(part) == burst(&state);
             steps
                 && (&part.selves, &part.removed, &part.sent) == (&state.selves, &state.removed, &state.sent)
+                && part.handing == state.handing
                 && (part.went, part.forked.is_some()) == (state.went, state.forked.is_some())
                 && flags.iter().all(|&flag| part.value(flag) == state.value(flag))
                 && self.is_in_mode_of(part, &state)
@@ -254,6 +255,7 @@ impl<'w, 'p> Run<'w, 'p> {
                 after.later = true;
                 after.unseen = Shared::default();
                 after.sent = Shared::default();
+                after.handing = Shared::default();
                 let last = ticks.filter(|_| !self.goes_on_later(graph, *later)).unwrap_or(f64::INFINITY);
                 let put_off = PutOff { first: ticks.unwrap_or(0.0), last: last.max(1.0) };
                 state.forked = PutOff::either(state.forked, Some(put_off));

@@ -70,6 +70,11 @@ impl Run<'_, '_> {
         self.give_anything(state, call);
     }
 
+    /// Whether the calls of some procedure were not gone into.
+    pub(in crate::flow) fn leaves_calls(&self) -> bool {
+        !self.left_calls.by_procedure.is_empty()
+    }
+
     /// Goes through the procedures whose calls were left.
     pub(super) fn sweep(&mut self) {
         while let Some((id, entry)) = self.left_calls.next_due() {

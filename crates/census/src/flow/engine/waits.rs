@@ -18,6 +18,7 @@ impl<'w> Run<'w, '_> {
         self.part_before_others(&mut state);
         self.settle(&mut state);
         self.keep_left(&state);
+        self.leave_to_answers(&state);
         self.keep_pause(None, span, &state);
     }
 
@@ -69,17 +70,27 @@ impl<'w> Run<'w, '_> {
     }
 
     /// Keeps what is known as a signal is sent, where others build on that.
-    pub(super) fn hand_over(&mut self, state: &State, signal: Option<SignalId>) {
+    pub(super) fn hand_over(&mut self, state: &mut State, signal: Option<SignalId>, arguments: &'w [ExprId], at: Span) {
         let Some(signal) = signal.filter(|&signal| !self.quiet && self.world.hands_over(self.handler, signal)) else {
             return;
         };
-        let known = state.alone.then(|| state.clone());
-        let both = match (self.handing.remove(&signal), known) {
-            (Some(Some(kept)), Some(known)) => Some(kept.join(&known)),
-            (None, known) => known,
-            _ => None,
-        };
-        self.handing.insert(signal, both);
+        let handed = self.handing.entry((signal, !state.alone)).or_default();
+        handed.again |= state.handing.contains(&signal);
+        let known = handed.sent.remove(&at);
+        let here = known.map_or_else(|| state.clone(), |(_, known)| known.join(state));
+        handed.sent.insert(at, (arguments, here));
+        state.handing.push_new(signal);
+    }
+
+    /// Keeps what is known as the queue goes on, for whoever answers what was sent.
+    fn leave_to_answers(&mut self, state: &State) {
+        let signals = state.handing.iter().filter(|_| !self.quiet);
+        for key in signals.flat_map(|&signal| [(signal, false), (signal, true)]) {
+            if let Some(handed) = self.handing.get_mut(&key) {
+                let known = handed.left.take();
+                handed.left = Some(known.map_or_else(|| state.clone(), |known| known.join(state)));
+            }
+        }
     }
 
     pub(super) fn wait_step(&mut self, mut state: State, waiting: Waiting, span: Span) -> Option<State> {
@@ -115,6 +126,7 @@ impl<'w> Run<'w, '_> {
             self.settle(&mut state);
             self.keep_pause(Some(span), span, &state);
         }
+        self.leave_to_answers(&state);
         self.overtake(&mut state);
         let world = self.world;
         // Where an `after` block is put off, what its activation goes on to do has been counted.
@@ -128,6 +140,7 @@ impl<'w> Run<'w, '_> {
         state.forked = state.forked.map(|put_off| put_off.later(ticks));
         (state.at_once, state.waited, state.alone) = (false, true, false);
         state.sent = Shared::default();
+        state.handing = Shared::default();
         for (slot, left) in &self.left_by_first {
             state.values[*slot as usize] = left.clone();
             state.facts.forget(*slot);

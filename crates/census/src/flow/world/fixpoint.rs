@@ -191,8 +191,8 @@ impl World<'_> {
                 }
             }
             changed.cells.extend(result.kept.and_then(|kept| self.take_kept(handler, &kept)));
-            for (signal, handed) in result.handed {
-                if self.take_handed(signal, handed) {
+            for (signal, sender, handed) in result.handed {
+                if self.take_handed(signal, sender, handed) {
                     changed.signals.insert(signal);
                 }
             }
@@ -332,7 +332,7 @@ struct RunResult {
     partings: FxHashMap<(CellId, Parting), Last>,
     sent: Vec<(SignalId, usize, Value)>,
     signals: FxHashSet<SignalId>,
-    handed: Vec<(SignalId, Option<handed::Handed>)>,
+    handed: Vec<(SignalId, handovers::Sender, Option<handed::Handed>)>,
     kept: Option<Value>,
     margins: FxHashMap<(CellId, End), f64>,
     let_in: FxHashSet<(HandlerId, Part, Extent)>,

@@ -1,7 +1,6 @@
 //! Handlers that begin once, for their instance, scene or run, so that no second activation runs beside the first.
 
 use super::*;
-use crate::flow::graph::BlockId;
 use crate::flow::lasting::ticks_of;
 
 /// How many senders are looked at, one behind the other.
@@ -13,8 +12,6 @@ pub(super) type OnlySender = Option<Sender>;
 #[derive(Clone, Copy, Debug)]
 pub(super) struct Sender {
     pub handler: HandlerId,
-    /// Where it stands: the block, and its step.
-    pub at: (BlockId, usize),
     /// It goes to the sender's own instance.
     pub to_own: bool,
 }
@@ -28,13 +25,11 @@ impl World<'_> {
         };
         for id in self.handler_ids() {
             let unit = self.parts(id).0;
-            for (at, block) in (0..).map(BlockId).zip(&self.handler_graph(id).blocks) {
-                for (step, (signal, to)) in
-                    block.steps.iter().enumerate().filter_map(|(step, kind)| Some((step, sent(kind)?)))
-                {
+            for block in &self.handler_graph(id).blocks {
+                for (signal, to) in block.steps.iter().filter_map(sent) {
                     let to_own = to.is_some_and(|to| unit.meaning(to) == Meaning::Own);
                     let over_and_over = block.loops > 0 || block.loop_head;
-                    add(signal, (!over_and_over).then_some(Sender { handler: id, at: (at, step), to_own }));
+                    add(signal, (!over_and_over).then_some(Sender { handler: id, to_own }));
                 }
             }
         }

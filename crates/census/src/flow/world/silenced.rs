@@ -13,6 +13,23 @@ pub(super) struct Sending {
     in_asking: FxHashSet<SignalId>,
 }
 
+impl Sending {
+    /// The signals that a handler sends, itself or through procedures.
+    pub(super) fn sent_by(&self, id: HandlerId) -> &[SignalId] {
+        &self.sent[id.index()]
+    }
+
+    /// The handlers that send a signal, themselves or through procedures.
+    pub(super) fn senders_of(&self, signal: SignalId) -> &[HandlerId] {
+        self.senders.get(&signal).map_or(&[], |senders| senders)
+    }
+
+    /// Whether a handler may send a signal as it only asks whether it begins.
+    pub(super) fn is_sent_in_asking(&self, signal: SignalId) -> bool {
+        self.in_asking.contains(&signal)
+    }
+}
+
 impl World<'_> {
     pub(super) fn find_sending(&self) -> Sending {
         let ids: Vec<HandlerId> = self.handler_ids().collect();

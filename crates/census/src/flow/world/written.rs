@@ -21,11 +21,6 @@ impl WrittenFrom {
         known.is_ok_and(|at| self.bits[from.index() * words + at / 64] & (1 << (at % 64)) != 0)
     }
 
-    /// All that are written from a block on.
-    pub(super) fn all(&self, from: BlockId) -> impl Iterator<Item = CellId> + '_ {
-        self.cells.iter().copied().filter(move |&cell| self.contains(from, cell))
-    }
-
     fn words(&self) -> usize {
         self.cells.len().div_ceil(64)
     }

@@ -105,3 +105,101 @@ fn one_of_many_sends_to_itself_or_for_all() {
     expect_in_scripts(STATE, &[&sends("touched(other)"), &takes("")]);
     expect_in_scripts(STATE, &[&sends("bell"), &takes(" // ~ range/can-fall-below")]);
 }
+
+/// What `drawn` takes, told or not, behind what sends it.
+fn drawn(senders: &str, told: bool) {
+    let mark = if told { " // ~ range/can-fall-below" } else { "" };
+    tide(&format!("{senders}\non drawn(cost) {{\n    oil -= cost{mark}\n}}\n"));
+}
+
+#[test]
+fn each_of_several_senders_makes_sure_by_itself() {
+    let three = "on bell {\n    if oil >= 3 {\n        send drawn(3)\n    }\n}\n";
+    let one = "on crane {\n    if oil > 0 {\n        send drawn(1)\n    }\n}\n";
+    drawn(&format!("{three}\n{one}"), false);
+    drawn(&format!("{three}\n{}", one.replace("drawn(1)", "drawn(2)")), true);
+    drawn(&format!("{three}\n{}", one.replace("crane", "bell")), true);
+    let arms = "on bell {\n    if oil >= 3 {\n        send drawn(3)\n    } else if oil > 0 {\n        send drawn(1)\n    }\n}\n";
+    drawn(arms, false);
+    drawn(&arms.replace("drawn(1)", "drawn(2)"), true);
+}
+
+#[test]
+fn a_procedure_sends_for_its_callers() {
+    let passes = "proc pass(cost: int) {\n    if oil >= cost {\n        send drawn(cost)\n    }\n}\n";
+    drawn(&format!("{passes}\non bell {{\n    pass(3)\n}}\n"), false);
+    drawn(&format!("{passes}\non bell {{\n    pass(3)\n    pass(2)\n}}\n"), true);
+    drawn(&format!("{passes}\non bell {{\n    pass(3)\n    if oil > 0 {{\n        oil -= 1\n    }}\n}}\n"), true);
+    drawn(&format!("{passes}\non bell {{\n    repeat 2 {{\n        pass(3)\n    }}\n}}\n"), true);
+}
+
+#[test]
+fn what_time_sets_off_comes_with_all_that_is_due() {
+    let every = "on every 1s {\n    if oil >= 3 {\n        send drawn(3)\n    }\n}\n";
+    drawn(every, false);
+    drawn(&every.replace("every 1s", "tick"), false);
+    drawn("on start {\n    oil = 5\n    send drawn(5)\n}\n", false);
+    drawn("on start {\n    oil = 5\n    send drawn(6)\n}\n", true);
+    let takes = "    if oil > 0 {\n        oil -= 1\n    }\n}\n";
+    drawn(&format!("{every}\non every 2s {{\n{takes}"), true);
+    drawn(&format!("{every}\non tick {{\n    send lit\n}}\n\non lit {{\n{takes}"), true);
+    drawn(&format!("{every}\non tick {{\n    need = random(1, 9)\n}}\n\non changed need {{\n{takes}"), true);
+    let waits = format!("on start {{\n    wait 1s\n{takes}");
+    drawn(&format!("{every}\n{waits}"), false); // It goes on before, not in between.
+    drawn(&format!("{every}\n{}", waits.replace("wait 1s", "wait 0s")), true);
+}
+
+#[test]
+fn what_goes_on_after_a_wait_sends_too() {
+    let sends = "        if oil >= 3 {\n            send drawn(3)\n        }\n";
+    drawn(&format!("on start {{\n    after 1s {{\n{sends}    }}\n}}\n"), false);
+    drawn(&format!("on start {{\n    after 1s {{\n{sends}    }}\n    after 1s {{\n{sends}    }}\n}}\n"), true);
+    drawn(&format!("on bell {{ // ~ sharing/reentry\n    wait 1s\n{sends}}}\n"), true);
+}
+
+#[test]
+fn what_the_sender_does_behind_it_is_known_as_well() {
+    let full =
+        |left: u32| format!("on bell {{\n    if oil > 5 {{\n        send drawn(5)\n        oil = {left}\n    }}\n}}\n");
+    drawn(&full(5), false);
+    drawn(&full(4), true);
+    let spends = |least: u32| {
+        format!("on bell {{\n    if oil >= {least} {{\n        send drawn(3)\n        oil -= 1\n    }}\n}}\n")
+    };
+    drawn(&spends(4), false);
+    drawn(&spends(3), true);
+}
+
+#[test]
+fn a_chain_hands_over_from_link_to_link() {
+    let tests = "    if oil >= 3 {\n        send drawn(3)\n    }\n}\n";
+    drawn(&format!("on bell {{\n    send lit\n}}\n\non lit {{\n{tests}"), false);
+    drawn(&format!("on bell {{\n    send lit\n    send drawn(0)\n}}\n\non lit {{\n{tests}"), true);
+    let takes = "on lit {\n    if oil > 0 {\n        oil -= 1\n    }\n}\n";
+    drawn(&format!("on bell {{\n    send lit\n}}\n\non lit {{\n{tests}\n{takes}"), true);
+    drawn(&format!("on changed need {{\n{tests}"), false);
+    drawn(&format!("on changed need {{\n{tests}\n{}", takes.replace("lit", "changed need")), true);
+}
+
+#[test]
+fn a_number_that_comes_to_its_limit_sends_for_what_empties_it() {
+    let fills = "on bell {\n    if glow < glow.max {\n        glow += 1\n    }\n}\n";
+    let buoy = |body: &str| {
+        let state = STATE.replace("count = \"many\"\n", "").replace("green_buoy = { of = \"buoy\" }\n", "");
+        expect_in_scripts(&state, &[&format!("script lamps for buoy\n\n{fills}\n{body}")]);
+    };
+    let empties = |by: u32, mark: &str| {
+        buoy(&format!(
+            "on changed glow when glow >= 4 {{\n    send lit to self\n}}\n\non lit {{\n    glow -= {by}{mark}\n}}\n"
+        ));
+    };
+    empties(4, "");
+    empties(5, " // ~ range/can-fall-below");
+}
+
+#[test]
+fn what_was_never_given_hides_nothing_of_what_others_send() {
+    tide(
+        "on bell {\n    send drawn(41)\n}\n\non crane {\n    clear need\n    send drawn(need) // ~ init/read-before-set\n}\n\non drawn(cost) {\n    oil -= cost // ~ range/can-fall-below\n}\n",
+    );
+}
