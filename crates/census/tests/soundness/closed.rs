@@ -43,6 +43,9 @@ pub fn program(seed: u64) -> Program {
     if writer.dice.one_in(2) {
         script += &writer.handler("told");
     }
+    if writer.dice.one_in(2) {
+        script += &format!("\non passed(n) {{\nsacks {} n\n}}\n", writer.dice.pick(&["+=", "-="]));
+    }
     Program { config: "[project]\nname = \"Saltmarsh Mail\"\n".to_owned(), registry, scripts: vec![script] }
 }
 
@@ -57,6 +60,7 @@ impl Writer {
             text += &format!("[signals.{signal}]\nfrom = \"engine\"\nto = \"all\"\n{rest}");
         }
         text += "[signals.told]\nfrom = \"script\"\n";
+        text += "[signals.passed]\nfrom = \"script\"\nparameters = { n = \"int\" }\n";
         text +=
             "[variables.office]\nopen = { type = \"bool\", scope = \"global\", default = false, engine = \"reads\" }\n";
         text += "state = { type = \"enum\", scope = \"global\", default = \"in\", values = [\"in\", \"out\"], engine = \"reads\" }\n";
@@ -165,6 +169,8 @@ impl Writer {
             format!("if {x} > {min} and {y} < {y}.max {{\n{x} -= 1\n{y} += 1\n}}"),
             format!("{x} -= 1\nif {x} <= {min} {{\n{x} = {max}\nopen = not open\n}}"),
             format!("if {x} - 2 >= {min} {{\nsend told\n}}"),
+            "if sacks + 2 <= sacks.max {\nsend passed(2)\n}".to_owned(),
+            format!("if sacks > sacks.min {{\nsend passed(1)\n{y} = {y}.max\n}}"),
             format!("{x} += 1\nif {x} == {max} {{\nsend told\n{x} = {min}\n}}"),
         ];
         self.dice.pick(&pieces).clone()

@@ -118,6 +118,12 @@ bursts = true
 [signals.told]
 from = "script"
 parameters = { amount = "int" }
+[signals.passed]
+from = "script"
+parameters = { amount = "int" }
+[signals.carried]
+from = "script"
+parameters = { amount = "int" }
 [signals.handed]
 from = "script"
 parameters = { what = "parcel" }
@@ -411,7 +417,7 @@ impl Writer {
             depth: 0,
             loops: 0,
             plain: false,
-            gives: false,
+            gives: None,
         };
         body.see(scene);
         for _ in 0..body.writer.dice.between(0, 2) {

@@ -6,7 +6,8 @@ use super::*;
 #[derive(Clone)]
 pub(super) struct Procedure {
     name: String,
-    pub(super) gives: bool,
+    /// What it gives, if anything: a number or a truth.
+    pub(super) gives: Option<Ty>,
     second: Option<Ty>,
 }
 
@@ -21,8 +22,8 @@ pub(super) struct Body<'w> {
     pub(super) loops: usize,
     /// No waits here.
     pub(super) plain: bool,
-    /// Whether a `return` gives a value.
-    pub(super) gives: bool,
+    /// What a `return` gives, if anything.
+    pub(super) gives: Option<Ty>,
 }
 
 impl Body<'_> {
@@ -91,12 +92,12 @@ impl Body<'_> {
     pub(super) fn procedure(&mut self, text: &mut String) {
         let name = self.writer.fresh('q');
         let parameter = self.writer.fresh('a');
-        let gives = self.dice().one_in(2);
+        let gives = [None, None, Some(Ty::Int), Some(Ty::Bool)][self.dice().below(4)];
         let known = self.scope.len();
         let var = self.local(&parameter, Ty::Int);
         self.scope.push(var);
-        let again = self.dice().one_in(3);
-        self.plain = gives || again || self.dice().one_in(2);
+        let again = gives != Some(Ty::Bool) && self.dice().one_in(3);
+        self.plain = gives.is_some() || again || self.dice().one_in(2);
         self.gives = gives;
         let second = match self.dice().below(4) {
             0 => Some((Ty::Bool, "bool")),
@@ -112,26 +113,53 @@ impl Body<'_> {
         });
         let second = second.filter(|_| !again).map(|(ty, _)| ty);
         let typed = if self.dice().one_in(3) { "" } else { ": int" };
-        let _ = writeln!(text, "proc {name}({parameter}{typed}{more}){} {{", if gives { " -> int" } else { "" });
+        let _ = writeln!(
+            text,
+            "proc {name}({parameter}{typed}{more}){} {{",
+            match gives {
+                None => "",
+                Some(Ty::Bool) => " -> bool",
+                Some(_) => " -> int",
+            }
+        );
         self.block(text, 2);
         // One that comes to its end without a value gives zero.
-        if gives && again {
+        if gives.is_some() && again {
             let (value, sign) = (self.int(1), *self.dice().pick(&["+", "-"]));
             let inner = format!("{value} {sign} {name}(min({parameter}, 3) - 1)");
             let _ = writeln!(text, "    if {parameter} > 0 {{ return {inner} }}");
         }
-        if gives && !self.dice().one_in(5) {
-            let value = self.int(1);
-            let _ = writeln!(text, "    return {value}");
+        if gives.is_some() && !self.dice().one_in(5) {
+            self.result(text);
         }
-        if again && !gives {
+        if again && gives.is_none() {
             let _ = writeln!(text, "    if {parameter} > 0 {{ {name}(min({parameter}, 3) - 1) }}");
         }
         text.push_str("}\n\n");
         self.scope.truncate(known);
         self.plain = false;
-        self.gives = false;
+        self.gives = None;
         self.procedures.push(Procedure { name, gives, second });
+    }
+
+    /// What a procedure gives at its end: for a truth mostly whether it could do something.
+    fn result(&mut self, text: &mut String) {
+        let does_something = self.dice().one_in(2);
+        let value = match self.gives {
+            Some(Ty::Bool) if does_something => {
+                let test = self.condition(1);
+                self.depth += 1;
+                self.line(text, &format!("if {test} {{"));
+                self.block(text, 1);
+                self.line(text, "    return true");
+                self.line(text, "}");
+                self.depth -= 1;
+                "false".to_owned()
+            }
+            Some(Ty::Bool) => self.condition(1),
+            _ => self.int(1),
+        };
+        let _ = writeln!(text, "    return {value}");
     }
 
     pub(super) fn handler(&mut self, text: &mut String) {
@@ -183,6 +211,9 @@ impl Body<'_> {
         };
         let when = if self.dice().one_in(3) { format!(" when {}", self.condition(1)) } else { String::new() };
         let _ = writeln!(text, "on {trigger}{when} {{");
+        if let Some(hold) = self.hold().filter(|_| trigger.ends_with("(amount)")) {
+            let _ = writeln!(text, "    {hold} += amount");
+        }
         let count = self.dice().between(2, 6) as usize;
         self.block(text, count);
         text.push_str("}\n\n");
@@ -192,7 +223,7 @@ impl Body<'_> {
     fn told(&mut self) -> String {
         let var = self.local("amount", Ty::Int);
         self.scope.push(var);
-        "told(amount)".to_owned()
+        format!("{}(amount)", self.dice().pick(&["told", "passed", "carried"]))
     }
 
     fn changed(&mut self) -> String {
@@ -257,7 +288,11 @@ impl Body<'_> {
             }
             22 => {
                 let test = self.condition(1);
-                let gives = if self.gives { " 0" } else { "" };
+                let gives = match self.gives {
+                    None => "",
+                    Some(Ty::Bool) => *self.dice().pick(&[" true", " false"]),
+                    Some(_) => " 0",
+                };
                 self.line(text, &format!("if {test} {{ return{gives} }}"));
             }
             23..=24 => {
@@ -272,15 +307,7 @@ impl Body<'_> {
                 let delay = self.time();
                 self.inner(text, &format!("after {delay}"), 2);
             }
-            27 => {
-                let value = self.int(1);
-                let to = match self.dice().below(6) {
-                    0 if ACTORS.contains(&self.owner) => " to self",
-                    1 => " to old_boat",
-                    _ => "",
-                };
-                self.line(text, &format!("send told({value}){to}"));
-            }
+            27 => self.send(text),
             28 if !deep => {
                 let count = if self.dice().one_in(3) { self.int(1) } else { self.dice().between(0, 3).to_string() };
                 self.loops += 1;
@@ -316,6 +343,35 @@ impl Body<'_> {
             46 if !deep && !self.plain && self.writer.waits => self.lend(text),
             _ => self.through_ref(text),
         }
+    }
+
+    /// Something is passed on, mostly where there is room for it.
+    fn send(&mut self, text: &mut String) {
+        let to = match self.dice().below(6) {
+            0 if ACTORS.contains(&self.owner) => " to self",
+            1 => " to old_boat",
+            _ => "",
+        };
+        let careful = !self.dice().one_in(3);
+        let Some(x) = self.hold().filter(|_| careful) else {
+            let value = self.int(1);
+            return self.line(text, &format!("send told({value}){to}"));
+        };
+        // Few send the same, so that who answers can build on what they have tested.
+        let signal = *self.dice().pick(&["passed", "carried"]);
+        let amount = if self.dice().one_in(3) { self.int(0) } else { self.dice().between(1, 3).to_string() };
+        self.line(text, &format!("if {amount} >= 0 and {x} + {amount} <= {x}.max {{"));
+        self.line(text, &format!("    send {signal}({amount}){to}"));
+        if self.dice().one_in(3) {
+            self.block(text, 1);
+        }
+        self.line(text, "}");
+    }
+
+    /// The number into which goes what is passed on: the same for all scripts.
+    fn hold(&self) -> Option<String> {
+        let is_fit = |var: &&Var| (var.scope, var.ty, var.max, var.constant) == ("global", Ty::Int, true, false);
+        self.scope.iter().find(is_fit).map(|var| var.path.clone())
     }
 
     fn time(&mut self) -> String {
@@ -435,14 +491,25 @@ impl Body<'_> {
 
     /// A test of what a procedure gives, which may do something on the way.
     fn answer(&mut self) -> Option<String> {
-        let fit: Vec<Procedure> = self.procedures.iter().filter(|known| known.gives).cloned().collect();
-        if fit.is_empty() || self.plain || self.dice().one_in(2) {
+        if self.plain || self.dice().one_in(2) {
             return None;
         }
-        let (procedure, value, sign) =
-            (self.dice().pick(&fit).clone(), self.int(1), *self.dice().pick(&["<", ">=", "=="]));
-        let other = self.int(0);
-        Some(format!("{} {sign} {other}", self.called(&procedure, &value)))
+        let value = self.int(1);
+        if let Some(truth) = self.given(Ty::Bool, &value) {
+            return Some(truth);
+        }
+        let (number, sign) = (self.given(Ty::Int, &value)?, *self.dice().pick(&["<", ">=", "=="]));
+        Some(format!("{number} {sign} {}", self.int(0)))
+    }
+
+    /// A call, with this number, of a procedure that gives a value of this type.
+    pub(super) fn given(&mut self, ty: Ty, number: &str) -> Option<String> {
+        let fit: Vec<Procedure> = self.procedures.iter().filter(|known| known.gives == Some(ty)).cloned().collect();
+        if fit.is_empty() {
+            return None;
+        }
+        let procedure = self.dice().pick(&fit).clone();
+        Some(self.called(&procedure, number))
     }
 
     fn numeric(&mut self, ty: Ty) -> Option<Var> {
@@ -761,7 +828,8 @@ impl Body<'_> {
 
     fn call(&mut self, text: &mut String) {
         let waits = self.plain;
-        let fit: Vec<Procedure> = self.procedures.iter().filter(|known| !known.gives && !waits).cloned().collect();
+        let fit: Vec<Procedure> =
+            self.procedures.iter().filter(|known| known.gives.is_none() && !waits).cloned().collect();
         if !fit.is_empty() {
             let procedure = self.dice().pick(&fit).clone();
             let value = self.int(1);

@@ -43,16 +43,7 @@ impl Body<'_> {
             15 => format!("-({a})"),
             16 if self.slip() => format!("({a}) % ({b})"),
             17 => format!("({a}) * ({b})"),
-            _ => {
-                let fit: Vec<body::Procedure> = self.procedures.iter().filter(|known| known.gives).cloned().collect();
-                match fit.is_empty() {
-                    true => a,
-                    false => {
-                        let procedure = self.dice().pick(&fit).clone();
-                        self.called(&procedure, &a)
-                    }
-                }
-            }
+            _ => self.given(Ty::Int, &a).unwrap_or(a),
         }
     }
 
@@ -89,7 +80,7 @@ impl Body<'_> {
             let word = if self.dice().one_in(2) { "and" } else { "or" };
             return format!("({a}) {word} ({b})");
         }
-        match self.dice().below(13) {
+        match self.dice().below(14) {
             0..=4 => {
                 let (a, b) = (self.int(1), self.int(1));
                 let sign = *self.dice().pick(&["<", "<=", ">", ">=", "==", "!="]);
@@ -105,6 +96,10 @@ impl Body<'_> {
                 format!("{a} < {b}")
             }
             9 => self.same(),
+            11 => {
+                let value = self.int(0);
+                self.given(Ty::Bool, &value).unwrap_or_else(|| "chance(0.4)".to_owned())
+            }
             10 => match self.readable(Ty::Text) {
                 Some(var) => format!("{} == \"Brill\"", var.path),
                 None => "scene is marsh".to_owned(),
