@@ -222,11 +222,21 @@ impl Pause {
     }
 }
 
+/// What is known where a signal is sent.
+pub struct SentHere<'w> {
+    /// What goes along.
+    pub arguments: &'w [ExprId],
+    /// The instance to which it goes, if to one.
+    pub to: Option<Base>,
+    /// What is known there.
+    pub state: State,
+}
+
 /// What is known of a signal for whoever answers it.
 #[derive(Default)]
 pub struct HandedAt<'w> {
-    /// By statement that sends it: what goes along, and what is known there.
-    pub sent: BTreeMap<Span, (&'w [ExprId], State)>,
+    /// By statement that sends it.
+    pub sent: BTreeMap<Span, SentHere<'w>>,
     /// What is known once the handler waits or ends.
     pub left: Option<State>,
     /// It may be sent again before that.
@@ -312,6 +322,8 @@ pub struct Run<'w, 'p> {
     pub handing: BTreeMap<(SignalId, bool), HandedAt<'w>>,
     /// What is left in the place whose changes the handler deals with.
     pub kept: Option<Value>,
+    /// The signals whose answers certainly give that place something else, where the handler has sent one.
+    pub left_to: FxHashSet<SignalId>,
     /// What another activation of the same instance has left by the time that this one goes on after a wait.
     pub left_by_first: Vec<(Slot, Abstract)>,
     /// What another activation of the same instance has stepped up as it began while this one waited.
@@ -399,6 +411,7 @@ impl<'w, 'p> Run<'w, 'p> {
             signals: FxHashSet::default(),
             handing: BTreeMap::new(),
             kept: None,
+            left_to: FxHashSet::default(),
             left_by_first: Vec::new(),
             overtaken: Vec::new(),
             pauses: Vec::new(),
@@ -593,7 +606,9 @@ impl<'w, 'p> Run<'w, 'p> {
                 }
                 self.note_sent(&mut state, *signal, *to);
                 self.keep_sending(&state, *signal, step.span);
-                self.hand_over(&mut state, *signal, arguments, step.span);
+                if let Some(signal) = signal {
+                    self.hand_over(&mut state, (*signal, step.span), arguments, *to);
+                }
             }
             StepKind::Show { text, .. } => self.show(&mut state, *text),
             StepKind::Hide { .. } => {}

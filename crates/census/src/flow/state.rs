@@ -379,8 +379,8 @@ pub struct Known {
     /// Signals that were certainly sent since the last wait and whose answer is certain to do something; whether to the own
     /// instance.
     pub sent: Shared<(SignalId, bool)>,
-    /// Signals that may have been sent since the last wait, and whose answers build on what is known here.
-    pub handing: Shared<SignalId>,
+    /// Signals that may have been sent since the last wait, and whose answers build on what is known here, and where.
+    pub handing: Shared<(SignalId, Span)>,
     /// What locals were worked out from.
     pub sources: Shared<Source>,
     /// Whether some way leads here without a wait.
@@ -716,7 +716,7 @@ impl Known {
         other.modes.iter().for_each(|&slot| self.modes.push_new(slot));
         self.removed.retain(|slot| other.removed.contains(slot));
         self.sent.retain(|sent| other.sent.contains(sent));
-        other.handing.iter().for_each(|&signal| self.handing.push_new(signal));
+        other.handing.iter().for_each(|&sent| self.handing.push_new(sent));
         self.at_once |= other.at_once;
         self.waited |= other.waited;
         self.alone &= other.alone;

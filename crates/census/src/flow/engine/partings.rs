@@ -55,7 +55,7 @@ impl Run<'_, '_> {
         }
     }
 
-    fn cell_of(&self, slot: Slot) -> Option<CellId> {
+    pub(super) fn cell_of(&self, slot: Slot) -> Option<CellId> {
         self.table.slots[slot as usize].cell
     }
 
@@ -118,16 +118,21 @@ impl Run<'_, '_> {
 
     /// An instance is removed.
     pub(super) fn part_from_instance(&mut self, state: &mut State, what: ExprId) {
-        let base = match self.unit.meaning(what) {
-            Meaning::Own => Base::Own,
-            Meaning::Value(place) => Base::Held(place),
-            Meaning::Instance(instance) => Base::Listed(instance),
-            _ => return,
-        };
+        let Some(base) = self.base_of(what) else { return };
         self.part(state, Parting::Removed, |run, slot| match base {
             Base::Own => run.is_own_slot(slot),
             _ => run.table.slots[slot as usize].base == Some(base),
         });
+    }
+
+    /// The instance that an expression names.
+    pub(super) fn base_of(&self, what: ExprId) -> Option<Base> {
+        match self.unit.meaning(what) {
+            Meaning::Own => Some(Base::Own),
+            Meaning::Value(place) => Some(Base::Held(place)),
+            Meaning::Instance(instance) => Some(Base::Listed(instance)),
+            _ => None,
+        }
     }
 
     /// Whether a step comes right before its block's end, by which some of what it writes goes.

@@ -25,11 +25,17 @@ impl<'w> Run<'w, '_> {
     /// Keeps what is left in the place whose changes the handler deals with.
     pub(super) fn keep_left(&mut self, state: &State) {
         let slot = self.world.keeps(self.handler).and_then(|place| self.table.slot(Key::Place(place)));
-        if let Some(slot) = slot {
+        let Some(slot) = slot else { return };
+        let renews = |&&sent: &&(SignalId, bool)| {
+            self.cell_of(slot).is_some_and(|cell| self.world.is_settled_by(self.handler, sent, cell, false))
+        };
+        if let Some(&(signal, _)) = state.sent.iter().find(renews) {
+            self.left_to.insert(signal);
+        } else {
             let left = &state.value(slot).value;
             self.kept = Some(self.kept.as_ref().map_or_else(|| left.clone(), |kept| kept.join(left)));
-            self.see_modes_of(state, slot);
         }
+        self.see_modes_of(state, slot);
     }
 
     fn keep_pause(&mut self, wait: Option<Span>, at: Span, state: &State) {
@@ -70,22 +76,32 @@ impl<'w> Run<'w, '_> {
     }
 
     /// Keeps what is known as a signal is sent, where others build on that.
-    pub(super) fn hand_over(&mut self, state: &mut State, signal: Option<SignalId>, arguments: &'w [ExprId], at: Span) {
-        let Some(signal) = signal.filter(|&signal| !self.quiet && self.world.hands_over(self.handler, signal)) else {
+    pub(super) fn hand_over(
+        &mut self,
+        state: &mut State,
+        (signal, at): (SignalId, Span),
+        arguments: &'w [ExprId],
+        to: Option<ExprId>,
+    ) {
+        if self.quiet || !self.world.hands_over(self.handler, signal) {
             return;
-        };
+        }
+        let to = to.and_then(|to| self.base_of(to));
+        let in_turn = self.world.sends_in_turn(self.handler, signal, at);
         let handed = self.handing.entry((signal, !state.alone)).or_default();
-        handed.again |= state.handing.contains(&signal);
-        let known = handed.sent.remove(&at);
-        let here = known.map_or_else(|| state.clone(), |(_, known)| known.join(state));
-        handed.sent.insert(at, (arguments, here));
-        state.handing.push_new(signal);
+        handed.again |= state.handing.iter().any(|&(sent, by)| sent == signal && !(by == at && in_turn));
+        let here = match handed.sent.remove(&at) {
+            Some(known) => known.state.join(state),
+            None => state.clone(),
+        };
+        handed.sent.insert(at, SentHere { arguments, to, state: here });
+        state.handing.push_new((signal, at));
     }
 
     /// Keeps what is known as the queue goes on, for whoever answers what was sent.
     fn leave_to_answers(&mut self, state: &State) {
         let signals = state.handing.iter().filter(|_| !self.quiet);
-        for key in signals.flat_map(|&signal| [(signal, false), (signal, true)]) {
+        for key in signals.flat_map(|&(signal, _)| [(signal, false), (signal, true)]) {
             if let Some(handed) = self.handing.get_mut(&key) {
                 let known = handed.left.take();
                 handed.left = Some(known.map_or_else(|| state.clone(), |known| known.join(state)));
@@ -212,6 +228,15 @@ impl<'w> Run<'w, '_> {
         }
     }
 
+    /// The slot that tells whether the instance is there of which an expression reads something.
+    fn way_to(&self, expr: ExprId) -> Option<Slot> {
+        match self.unit.place(self.unit.place_of(expr)?) {
+            Place::Variable(_, Base::Held(held)) => self.slot(held),
+            Place::Variable(_, Base::Listed(instance)) => self.table.slot(Key::Instance(instance)),
+            _ => None,
+        }
+    }
+
     /// Tests, terms and forms about slots whose values are others by now no longer say the same, nor do the flags
     /// themselves.
     pub(in crate::flow) fn forget_tests(&self, state: &mut State, touched: impl Fn(Slot) -> bool) {
@@ -219,6 +244,7 @@ impl<'w> Run<'w, '_> {
             let mut kept = !touched(slot);
             crate::flow::access::walk_expr(self.unit, expr, &mut |inner| {
                 kept &= !self.slot_asked(inner).is_some_and(&touched);
+                kept &= !self.way_to(inner).is_some_and(&touched);
             });
             kept
         };

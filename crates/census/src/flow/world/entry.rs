@@ -141,7 +141,7 @@ impl World<'_> {
             value = self.constant(start, facts.ty);
         }
         if let Some(kept) = self.kept_value(handler, cell) {
-            value = value.meet(kept).unwrap_or(value);
+            value = value.meet(&kept).unwrap_or(value);
         }
         if let Some(fresh) = self.fresh_value(handler, cell, base) {
             value = value.meet(&fresh).unwrap_or(value);

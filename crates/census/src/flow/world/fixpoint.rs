@@ -128,8 +128,8 @@ impl World<'_> {
             moves: run.moves,
             pauses: if wanted { run.pauses } else { Vec::new() },
         };
-        let Run { seen, partings, sent, signals, kept, margins, let_in, .. } = run;
-        RunResult { seen, partings, sent, signals, handed, kept, margins, let_in, found, outlook, calls_much }
+        let Run { seen, partings, sent, signals, kept, left_to, margins, let_in, .. } = run;
+        RunResult { seen, partings, sent, signals, handed, kept, left_to, margins, let_in, found, outlook, calls_much }
     }
 
     /// Whether the pauses of a handler are kept for the rules about guards: where others can act in between, or more of the
@@ -190,7 +190,7 @@ impl World<'_> {
                     changed.cells.insert(key.0);
                 }
             }
-            changed.cells.extend(result.kept.and_then(|kept| self.take_kept(handler, &kept)));
+            changed.cells.extend(self.take_kept(handler, result.kept, result.left_to));
             for (signal, sender, handed) in result.handed {
                 if self.take_handed(signal, sender, handed) {
                     changed.signals.insert(signal);
@@ -271,12 +271,14 @@ impl World<'_> {
             Ok(at) => {
                 if effects.take(at, &effect) {
                     changed.effects.insert(cell);
+                    changed.cells.extend(Some(cell).filter(|_| self.keepers.contains_key(&cell)));
                     grown = true;
                 }
             }
             Err(at) => {
                 effects.to_mut().insert(at, effect);
                 changed.effects.insert(cell);
+                changed.cells.extend(Some(cell).filter(|_| self.keepers.contains_key(&cell)));
                 grown = true;
             }
         }
@@ -334,6 +336,7 @@ struct RunResult {
     signals: FxHashSet<SignalId>,
     handed: Vec<(SignalId, handovers::Sender, Option<handed::Handed>)>,
     kept: Option<Value>,
+    left_to: FxHashSet<SignalId>,
     margins: FxHashMap<(CellId, End), f64>,
     let_in: FxHashSet<(HandlerId, Part, Extent)>,
     found: Found,

@@ -11,6 +11,8 @@ const MOST_CHANGES: u32 = 12;
 #[derive(Clone, Copy, PartialEq, Eq, Hash, Debug)]
 enum Common {
     Cell(CellId, Option<Base>),
+    /// What the instance holds to which the signal goes.
+    OfAnswering(CellId),
     Argument(usize),
 }
 
@@ -56,14 +58,20 @@ impl<'p> World<'p> {
         HandedAt { sent, left, again }: &HandedAt<'_>,
     ) -> Option<Handed> {
         let handover = self.handovers[&signal].iter().find(|handover| handover.sender == sender)?;
-        let held = |state, arguments| self.held(run, state, arguments, |cell| !handover.rewritten.contains(&cell));
-        let sent = sent.values().map(|(arguments, state)| held(state, arguments)).collect();
+        let stays = |cell| !handover.rewritten.contains(&cell);
+        let sent = sent.values().map(|sent| self.held(run, &sent.state, (sent.arguments, sent.to), stays)).collect();
         let left = left.as_ref().filter(|_| !handover.rewritten.is_empty());
-        Some(Handed { sent, left: left.map(|state| self.held(run, state, &[], |_| true)), again: *again })
+        Some(Handed { sent, left: left.map(|state| self.held(run, state, (&[], None), |_| true)), again: *again })
     }
 
     /// What holds of the cells that are meant, and of what goes along.
-    fn held(&self, run: &Run<'_, 'p>, state: &State, arguments: &[ExprId], meant: impl Fn(CellId) -> bool) -> Held {
+    fn held(
+        &self,
+        run: &Run<'_, 'p>,
+        state: &State,
+        (arguments, to): (&[ExprId], Option<Base>),
+        meant: impl Fn(CellId) -> bool,
+    ) -> Held {
         let slots = Slot::try_from(run.table.slots.len()).unwrap_or(Slot::MAX);
         let mut facts = state.facts.clone();
         let mut spans: Vec<(f64, f64)> = Vec::new();
@@ -81,9 +89,15 @@ impl<'p> World<'p> {
         let mut places: Vec<(Common, Option<Abstract>)> = Vec::new();
         let mut numbers: FxHashMap<Slot, Slot> = FxHashMap::default();
         for slot in 0..slots {
-            if let Some((cell, base)) = self.common_cell(run, slot).filter(|&(cell, _)| meant(cell)) {
+            let of_answering = to.and_then(|to| self.cell_of(run, slot, to)).map(Common::OfAnswering);
+            let common = || self.common_cell(run, slot).map(|(cell, base)| Common::Cell(cell, base));
+            let is_meant = |common: &Common| match *common {
+                Common::Cell(cell, _) | Common::OfAnswering(cell) => meant(cell),
+                Common::Argument(_) => true,
+            };
+            if let Some(common) = of_answering.or_else(common).filter(is_meant) {
                 numbers.insert(slot, Slot::try_from(places.len()).unwrap_or(Slot::MAX));
-                places.push((Common::Cell(cell, base), Some(state.value(slot).clone())));
+                places.push((common, Some(state.value(slot).clone())));
             } else {
                 facts.forget_within(slot, &ends, true);
             }
@@ -97,6 +111,13 @@ impl<'p> World<'p> {
         }
         let facts = facts.iter().filter_map(|fact| renumbered(&fact, |slot| numbers.get(&slot).copied())).collect();
         Held { places, facts }
+    }
+
+    /// The cell behind a slot of the instance that a base names, but for the script's own.
+    fn cell_of(&self, run: &Run<'_, 'p>, slot: Slot, to: Base) -> Option<CellId> {
+        let facts = &run.table.slots[slot as usize];
+        let is_meant = to != Base::Own && facts.base == Some(to) && !matches!(facts.ty, Type::Ref(_));
+        facts.cell.filter(|&cell| is_meant && !self.follows_a_bound(cell))
     }
 
     /// The cell behind a slot that means the same to handlers for the same instance.
@@ -113,6 +134,14 @@ impl<'p> World<'p> {
             }
             _ => None,
         }
+    }
+
+    /// The cell behind a slot of the script's own instance.
+    fn own_cell(&self, run: &Run<'_, 'p>, slot: Slot) -> Option<CellId> {
+        let facts = &run.table.slots[slot as usize];
+        let Key::Place(place) = facts.key else { return None };
+        let is_own = matches!(run.unit.place(place), Place::Variable(_, Base::Own)) && run.unit.owner.is_some();
+        facts.cell.filter(|_| is_own && !matches!(facts.ty, Type::Ref(_)))
     }
 
     /// Takes in what a handler was handed over; says whether that is something new.
@@ -148,6 +177,8 @@ impl<'p> World<'p> {
     fn effects_between(&self, run: &Run<'_, 'p>, handover: &Handover, handed: &Handed) -> Others {
         let signal = self.signal_of(run.handler);
         let once = handover.once && !handed.again;
+        // What goes to the sender itself goes to this one once, however many send it.
+        let once_for_it = once || handover.alone && handover.to_own && !handed.again;
         let comes_before = |by: HandlerId| {
             if self.is_for_coming_or_going(by) {
                 return true;
@@ -162,7 +193,8 @@ impl<'p> World<'p> {
             run,
             |_| false,
             |effect, own| {
-                effect.handler.is_none_or(comes_before) && !(own && effect.own && effect.handler == Some(run.handler))
+                let of_this = own && effect.own && effect.handler == Some(run.handler);
+                effect.handler.is_none_or(comes_before) && !(of_this && once_for_it)
             },
         )
     }
@@ -232,6 +264,9 @@ impl<'p> World<'p> {
         let parameters = &run.unit.handlers[self.handler(run.handler).1].parameters;
         let mut slots: FxHashMap<Common, Slot> = FxHashMap::default();
         for slot in 0..Slot::try_from(run.table.slots.len()).unwrap_or(Slot::MAX) {
+            if let Some(cell) = self.own_cell(run, slot) {
+                slots.insert(Common::OfAnswering(cell), slot);
+            }
             if let Some((cell, base)) = self.common_cell(run, slot) {
                 if same_instance || !matches!(base, None | Some(Base::Own)) {
                     slots.insert(Common::Cell(cell, base), slot);

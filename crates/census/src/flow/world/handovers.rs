@@ -22,8 +22,12 @@ pub struct Sender {
 #[derive(Debug)]
 pub(super) struct Handover {
     pub sender: Sender,
+    /// Nobody else sends it at that moment.
+    pub alone: bool,
     /// The signal is not in the queue twice, as far as others than this one activation go.
     pub once: bool,
+    /// The statements that send it to each instance in turn, once.
+    pub in_turn: SmallVec<[Span; 1]>,
     /// It goes to the sender's own instance, wherever it is sent.
     pub to_own: bool,
     /// What the sender writes afterwards.
@@ -140,6 +144,7 @@ impl World<'_> {
         }
         let mut handovers = Vec::new();
         for &handler in senders {
+            let in_turn = self.sent_in_turn(handler, signal);
             let (to_own, rewritten) = (self.sends_to_own(handler, signal), self.rewritten_after(handler, signal));
             for later in [false, true].into_iter().filter(|later| !later || self.yields[handler.index()]) {
                 let sender = Sender { handler, later };
@@ -153,10 +158,12 @@ impl World<'_> {
                     return None;
                 }
                 let sends_too = |&id: &HandlerId| id != handler && self.sending.sent_by(id).contains(&signal);
-                once &= !all.iter().flat_map(|company| company.all.iter()).any(sends_too);
-                once &= !companies.coming.sent.contains(&signal);
+                let alone = !all.iter().flat_map(|company| company.all.iter()).any(sends_too)
+                    && !companies.coming.sent.contains(&signal);
+                once &= alone;
                 let between = all.into_iter().map(|company| company.all).collect();
-                handovers.push(Handover { sender, once, to_own, rewritten: rewritten.clone(), between });
+                let (in_turn, rewritten) = (in_turn.clone(), rewritten.clone());
+                handovers.push(Handover { sender, alone, once, in_turn, to_own, rewritten, between });
             }
         }
         Some(handovers)
@@ -230,6 +237,28 @@ impl World<'_> {
         let unit = self.parts(id).0;
         let mut sent = self.steps_of(id).filter_map(once::sent).filter(|(sent, _)| *sent == signal);
         sent.all(|(_, to)| to.is_some_and(|to| unit.meaning(to) == Meaning::Own))
+    }
+
+    /// The statements by which a handler sends a signal to the instance that a loop has come to: once to each.
+    fn sent_in_turn(&self, id: HandlerId, signal: SignalId) -> SmallVec<[Span; 1]> {
+        let (unit, _, graph) = self.parts(id);
+        let steps = || graph.blocks.iter().flat_map(|block| &block.steps);
+        let given = |held| steps().any(|step| matches!(step.kind, StepKind::Assign { place, .. } if place == held));
+        let visits = |to: ExprId| {
+            let Meaning::Value(held) = unit.meaning(to) else { return false };
+            let goes_over = |block: &graph::Block| matches!(block.exit, Exit::Each { place, .. } if place == held);
+            graph.blocks.iter().any(goes_over) && !given(held)
+        };
+        let in_one_loop = graph.blocks.iter().filter(|block| block.loops == 1 && !block.loop_head);
+        let sends =
+            |step: &&graph::Step| once::sent(step).is_some_and(|(sent, to)| sent == signal && to.is_some_and(visits));
+        in_one_loop.flat_map(|block| &block.steps).filter(sends).map(|step| step.span).collect()
+    }
+
+    /// Whether a handler sends a signal there to each instance in turn, once.
+    pub(in crate::flow) fn sends_in_turn(&self, sender: HandlerId, signal: SignalId, at: Span) -> bool {
+        let handovers = self.handovers.get(&signal).into_iter().flatten();
+        handovers.into_iter().any(|handover| handover.sender.handler == sender && handover.in_turn.contains(&at))
     }
 
     /// What a handler writes behind a step that sends a signal, itself or through procedures.

@@ -12,6 +12,9 @@ const MOST_WRITERS: usize = 256;
 pub(super) struct Keeper {
     handler: HandlerId,
     left: Value,
+    /// The signals that the keeper sends, and whose answers certainly give the cell something else: what they leave counts
+    /// instead.
+    left_to: FxHashSet<SignalId>,
     /// Those who write the cell.
     writers: Vec<HandlerId>,
 }
@@ -24,7 +27,12 @@ impl World<'_> {
         let mut keepers = Keepers::default();
         for handler in self.handler_ids() {
             if let Some(cell) = self.kept_by(handler) {
-                let keeper = || Keeper { handler, left: self.start_value_of(cell), writers: Vec::new() };
+                let keeper = || Keeper {
+                    handler,
+                    left: self.start_value_of(cell),
+                    left_to: FxHashSet::default(),
+                    writers: Vec::new(),
+                };
                 keepers.entry(cell).or_insert_with(keeper);
             }
         }
@@ -87,12 +95,18 @@ impl World<'_> {
     }
 
     /// Takes in what a keeper leaves; says whether that is more.
-    pub(super) fn take_kept(&mut self, id: HandlerId, left: &Value) -> Option<CellId> {
+    pub(super) fn take_kept(
+        &mut self,
+        id: HandlerId,
+        left: Option<Value>,
+        left_to: FxHashSet<SignalId>,
+    ) -> Option<CellId> {
         let cell = self.changed_cell(id)?;
         let keeper = self.keepers.get_mut(&cell).filter(|keeper| keeper.handler == id)?;
-        let joined = keeper.left.join(left);
-        let grows = joined != keeper.left;
+        let joined = left.map_or_else(|| keeper.left.clone(), |left| keeper.left.join(&left));
+        let grows = joined != keeper.left || !left_to.is_subset(&keeper.left_to);
         keeper.left = joined;
+        keeper.left_to.extend(left_to);
         grows.then_some(cell)
     }
 
@@ -109,9 +123,12 @@ impl World<'_> {
     }
 
     /// What a cell holds as a handler begins, by its keeper.
-    pub(super) fn kept_value(&self, id: HandlerId, cell: CellId) -> Option<&Value> {
+    pub(super) fn kept_value(&self, id: HandlerId, cell: CellId) -> Option<Value> {
         let keeper = self.keepers.get(&cell)?;
-        self.finds_kept(id, cell).then_some(&keeper.left)
+        let answers = |by: HandlerId| self.signal_of(by).is_some_and(|signal| keeper.left_to.contains(&signal));
+        let effects = self.effects[cell.index()].iter().filter(|effect| effect.handler.is_some_and(answers));
+        let by_answers = effects.filter_map(|effect| effect.set.as_ref());
+        self.finds_kept(id, cell).then(|| by_answers.fold(keeper.left.clone(), |all, left| all.join(left)))
     }
 
     /// Who deals with the changes of a cell.

@@ -450,6 +450,26 @@ scope = "instance"
     }
 
     #[test]
+    fn a_flag_worked_out_before_says_nothing_of_what_is_there_now() {
+        let registry = r#"[instances]
+old_light = { of = "parcel" }
+[variables.parcel.sealed]
+type = "bool"
+scope = "instance"
+default = false
+engine = "writes"
+"#;
+        let gone = " // ~ init/empty-ref";
+        let asked_again = format!(
+            "    if loose {{\n        if not old_light.sealed {{{gone}\n            note \"loose\"\n        }}\n    }}\n"
+        );
+        let script = format!(
+            "script ends for office\n\non bumped(other: parcel) {{\n    let loose = not old_light.sealed{gone}\n    remove other\n{asked_again}}}\n"
+        );
+        expect(registry, &[&script]);
+    }
+
+    #[test]
     fn what_a_signal_brings_may_be_gone_before_it_is_answered() {
         let registry = r#"[signals.handed]
 from = "script"

@@ -203,3 +203,50 @@ fn what_was_never_given_hides_nothing_of_what_others_send() {
         "on bell {\n    send drawn(41)\n}\n\non crane {\n    clear need\n    send drawn(need) // ~ init/read-before-set\n}\n\non drawn(cost) {\n    oil -= cost // ~ range/can-fall-below\n}\n",
     );
 }
+
+#[test]
+fn one_that_the_sender_has_chosen_answers() {
+    let takes = |mark: &str| format!("script lamps for buoy\n\non lit {{\n    glow -= 1{mark}\n}}\n");
+    let sends = |body: &str, told: bool| {
+        let mark = if told { " // ~ range/can-fall-below" } else { "" };
+        let pet = "private pet: buoy\n\non start {\n    pet = red_buoy\n}\n";
+        let pet = if body.contains("pet") { pet } else { "" };
+        let tide = format!("script tides for tide\n\n{pet}\non bell {{\n{body}}}\n");
+        expect_in_scripts(STATE, &[&tide, &takes(mark)]);
+    };
+    sends("    for one in buoy where one.glow > 0 {\n        send lit to one\n    }\n", false);
+    sends("    for one in buoy {\n        send lit to one\n    }\n", true);
+    sends("    for one in buoy where one.glow > 0 {\n        send lit to one\n        send lit to one\n    }\n", true);
+    sends("    if red_buoy.glow > 0 {\n        send lit to red_buoy\n    }\n", false);
+    sends("    if red_buoy.glow > 0 {\n        send lit to green_buoy\n    }\n", true);
+    sends("    if pet is not none and pet.glow > 0 {\n        send lit to pet\n        pet = none\n    }\n", false);
+    sends(
+        "    if red_buoy.glow > 0 {\n        send lit to red_buoy\n        red_buoy.glow = 0 // ~ sharing/foreign-write\n    }\n",
+        true,
+    );
+}
+
+#[test]
+fn what_goes_twice_to_one_is_answered_twice() {
+    let test = "    if glow > 0 {\n        send lit to self\n    }\n";
+    let buoys = |body: &str| {
+        let script =
+            format!("script lamps for buoy\n\n{body}\non lit {{\n    glow -= 1 // ~ range/can-fall-below\n}}\n");
+        expect_in_scripts(STATE, &[&script]);
+    };
+    buoys(&format!("on crane {{\n{test}}}\n\non crane {{\n{test}}}\n"));
+    buoys(&format!("on crane {{\n{}}}\n", test.replace("self\n", "self\n        send lit to self\n")));
+}
+
+#[test]
+fn what_listens_to_a_change_leaves_it_to_an_answer() {
+    let fills = |answer: &str, mark: &str| {
+        tide(&format!(
+            "private sacks: int = 0\n\non bell {{\n    sacks += 1\n    oil = 40 - sacks * 4{mark}\n}}\n\non changed sacks when sacks == 10 {{\n    send lit\n}}\n\non lit {{\n{answer}}}\n"
+        ));
+    };
+    let below = " // ~ range/can-fall-below";
+    fills("    sacks = 0\n", "");
+    fills("    sacks = 10\n", below);
+    fills("    if need > 3 {\n        sacks = 0\n    }\n", below);
+}

@@ -353,7 +353,11 @@ impl Body<'_> {
             _ => "",
         };
         let careful = !self.dice().one_in(3);
-        let Some(x) = self.hold().filter(|_| careful) else {
+        let (hold, to) = match self.others_hold().filter(|_| self.dice().one_in(2)) {
+            Some((boat, hold)) => (Some(hold), format!(" to {boat}")),
+            None => (self.hold(), to.to_owned()),
+        };
+        let Some(x) = hold.filter(|_| careful) else {
             let value = self.int(1);
             return self.line(text, &format!("send told({value}){to}"));
         };
@@ -368,10 +372,26 @@ impl Body<'_> {
         self.line(text, "}");
     }
 
-    /// The number into which goes what is passed on: the same for all scripts.
+    /// A mail boat that has a name here, and the number into which goes what is passed on to it.
+    fn others_hold(&self) -> Option<(String, String)> {
+        let boats = self.scope.iter().filter(|var| var.ty == Ty::Ref("mailboat") && var.scope == "local");
+        let of = |boat: &Var| {
+            let of_boat = format!("{}.", boat.path);
+            let hold = self.scope.iter().find(|var| var.path.starts_with(&of_boat) && var.ty == Ty::Int && var.max)?;
+            Some((boat.path.clone(), hold.path.clone()))
+        };
+        boats.filter_map(of).next_back()
+    }
+
+    /// The number into which goes what is passed on: the same for all scripts, or that of a mail boat.
     fn hold(&self) -> Option<String> {
-        let is_fit = |var: &&Var| (var.scope, var.ty, var.max, var.constant) == ("global", Ty::Int, true, false);
-        self.scope.iter().find(is_fit).map(|var| var.path.clone())
+        let is_fit = |var: &&Var| {
+            let scope = if self.owner == "mailboat" { "instance" } else { "global" };
+            (var.scope, var.ty, var.max, var.constant) == (scope, Ty::Int, true, false) && !var.path.contains('.')
+        };
+        let of_all = |var: &&Var| (var.scope, var.ty, var.max, var.constant) == ("global", Ty::Int, true, false);
+        let hold = self.scope.iter().find(is_fit).or_else(|| self.scope.iter().find(of_all));
+        hold.map(|var| var.path.clone())
     }
 
     fn time(&mut self) -> String {
