@@ -237,6 +237,7 @@ pub fn lower(
         current: None,
         dead: false,
         breaks: Vec::new(),
+        past_loops: 0,
     };
     let entry = builder.new_block();
     builder.current = Some(entry);
@@ -258,6 +259,8 @@ struct Builder<'a> {
     /// Whether the present stretch has been reported as unreachable.
     dead: bool,
     breaks: Vec<BlockId>,
+    /// How many of these loops are over by the time that the `after` block begins which is being filled.
+    past_loops: usize,
 }
 
 impl Builder<'_> {
@@ -368,7 +371,9 @@ impl Builder<'_> {
             StatementKind::WaitUntil(test) => self.step(StepKind::Wait(Waiting::Until(*test)), span),
             StatementKind::After { delay, body } => {
                 let from = self.current.take();
+                let past_loops = std::mem::replace(&mut self.past_loops, self.breaks.len());
                 let later = self.inner(body);
+                self.past_loops = past_loops;
                 self.leave(Exit::End, span);
                 let now = self.new_block();
                 self.current = from;
@@ -401,10 +406,13 @@ impl Builder<'_> {
             StatementKind::Restart => self.leave(Exit::Restart, span),
             StatementKind::Return(value) => self.leave(Exit::Return(*value), span),
             StatementKind::Break => {
-                // One that stands in no loop is a finding of its own.
-                if let Some(&done) = self.breaks.last() {
+                if self.past_loops < self.breaks.len()
+                    && let Some(&done) = self.breaks.last()
+                {
                     self.goto(done, span);
-                }
+                } else if self.past_loops > 0 {
+                    self.leave(Exit::End, span);
+                } // One that stands in no loop is a finding of its own.
             }
             StatementKind::Call(call) => self.step(StepKind::Call(*call), span),
         }

@@ -100,3 +100,9 @@ fn a_wait_forgets_no_more_than_others_set() {
         ),
     );
 }
+
+#[test]
+fn a_break_in_a_block_ends_the_block_whose_loop_is_long_over() {
+    let script = "script bells for tide\n\nproc bells() {\n let rung = 0\n while rung < 3 {\n after 1s {\n if level > 2 {\n break\n }\n level += 1\n }\n rung += 1\n }\n}\n\non bell { // ~ sharing/reentry\n bells()\n level += 4 // ~ range/can-exceed\n}\n";
+    expect_in_scripts(STATE, &[script]);
+}
