@@ -209,7 +209,7 @@ impl World<'_> {
             let own = block.steps.iter().filter_map(once::sent).map(|(signal, _)| signal);
             let calls = called::by_blocks(unit, [block]).into_iter();
             let passed_on = calls.flat_map(|called| {
-                let through = self.called_by(script, called.procedure);
+                let through = self.called_by(script, vec![called.procedure]);
                 through.into_iter().flat_map(move |id| self.sent_over_and_over(script, id, called.procedure))
             });
             let all: Vec<SignalId> = own.chain(passed_on).collect();
@@ -227,17 +227,5 @@ impl World<'_> {
             (0..times).for_each(|_| sent.extend(&own));
         }
         sent
-    }
-
-    /// A procedure, and all that it comes to call.
-    fn called_by(&self, script: ScriptId, id: ProcId) -> FxHashSet<ProcId> {
-        let unit = self.project.script(script);
-        let (mut all, mut open) = (FxHashSet::default(), vec![id]);
-        while let Some(next) = open.pop() {
-            if all.insert(next) {
-                open.extend(called(unit, &self.procedure_graph(script, next).blocks));
-            }
-        }
-        all
     }
 }

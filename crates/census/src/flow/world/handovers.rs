@@ -265,17 +265,12 @@ impl World<'_> {
     fn rewritten_after(&self, id: HandlerId, signal: SignalId) -> FxHashSet<CellId> {
         let (script, index) = self.handler(id);
         let sends = |step: &graph::Step| once::sent(step).is_some_and(|(sent, _)| sent == signal);
-        let mut procedures: FxHashSet<ProcId> = FxHashSet::default();
-        let called = self.called_from(script, index..index + 1);
-        let unit = self.project.script(script);
-        let leads_there = |id: ProcId, procedures: &FxHashSet<ProcId>| {
-            let blocks = &self.procedure_graph(script, id).blocks;
-            blocks.iter().flat_map(|block| &block.steps).any(sends)
-                || called::by_blocks(unit, blocks).iter().any(|called| procedures.contains(&called.procedure))
+        let leads_there = |&id: &ProcId| {
+            let bodies = self.called_by(script, vec![id]).into_iter().map(|id| self.procedure_graph(script, id));
+            bodies.flat_map(|graph| &graph.blocks).flat_map(|block| &block.steps).any(sends)
         };
-        while let Some(&next) = called.iter().find(|&&id| !procedures.contains(&id) && leads_there(id, &procedures)) {
-            procedures.insert(next);
-        }
+        let procedures: FxHashSet<ProcId> =
+            self.called_from(script, index..index + 1).into_iter().filter(leads_there).collect();
         let mut written = FxHashSet::default();
         for graph in self.bodies_of(id) {
             self.add_rewritten(script, graph, &sends, &procedures, &mut written);

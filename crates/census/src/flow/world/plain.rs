@@ -95,6 +95,12 @@ impl World<'_> {
                 calls_in(unit, when, &mut open);
             }
         }
+        self.called_by(script, open)
+    }
+
+    /// Procedures of a script, and all that they come to call.
+    pub(super) fn called_by(&self, script: ScriptId, mut open: Vec<ProcId>) -> FxHashSet<ProcId> {
+        let unit = self.project.script(script);
         let mut seen = FxHashSet::default();
         while let Some(id) = open.pop() {
             if seen.insert(id) {
