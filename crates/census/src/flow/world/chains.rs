@@ -81,6 +81,9 @@ impl World<'_> {
         changes: &Changes,
         due: &[HandlerId],
     ) -> Option<Vec<HandlerId>> {
+        if changes.listeners.keys().any(|&cell| self.follows_a_bound(cell)) {
+            return None; // Whoever writes the bound may change it too.
+        }
         let mut open = self.first_causes(id, changes, due)?;
         let mut seen: FxHashSet<Cause> = FxHashSet::default();
         while let Some(cause) = open.pop() {
@@ -181,7 +184,7 @@ impl World<'_> {
             let others_act = self
                 .steps_of(id)
                 .any(|step| matches!(step.kind, StepKind::Spawn { .. } | StepKind::Remove(_) | StepKind::Go(_)));
-            if others_act || self.yields[id.index()] && self.may_wait_no_time(id) {
+            if others_act || self.asks_by_procedure(id) || self.yields[id.index()] && self.may_wait_no_time(id) {
                 return None;
             }
             let sent = self.sent_in_all(id);

@@ -48,7 +48,8 @@ impl World<'_> {
         sending
     }
 
-    fn asks_by_procedure(&self, id: HandlerId) -> bool {
+    /// Whether a handler calls procedures as it only asks whether it begins.
+    pub(super) fn asks_by_procedure(&self, id: HandlerId) -> bool {
         let (unit, tree, _) = self.parts(id);
         let mut called = Vec::new();
         tree.when.into_iter().for_each(|when| calls_in(unit, when, &mut called));

@@ -250,3 +250,12 @@ fn what_listens_to_a_change_leaves_it_to_an_answer() {
     fills("    sacks = 10\n", below);
     fills("    if need > 3 {\n        sacks = 0\n    }\n", below);
 }
+
+#[test]
+fn what_moves_with_a_bound_is_a_change_too() {
+    let state = format!(
+        "{STATE}[variables.tide.room]\ntype = \"int\"\nscope = \"global\"\ndefault = 5\nmin = 0\nmax = \"tide.need\"\noverflow = \"clamp\"\nengine = \"reads\"\n"
+    );
+    let script = "script lamps for tide\n\non bell {\n    need = random(1, 9)\n    send lit\n}\n\non changed room {\n    if oil > 0 {\n        oil -= 1\n    }\n}\n\non lit {\n    if oil >= 3 {\n        send drawn(3)\n    }\n}\n\non drawn(cost) {\n    oil -= cost // ~ range/can-fall-below\n}\n\non gust {\n    oil = 40\n}\n";
+    expect_in_scripts(&state, &[script]);
+}
