@@ -24,6 +24,20 @@ fn a_finding_says_what_happens_with_the_numbers_and_the_cure() {
 }
 
 #[test]
+fn the_numbers_are_those_of_all_ways_to_a_place() {
+    let project = Project::tide();
+    let room = "[variables.tide.room]\ntype = \"int\"\nscope = \"global\"\ndefault = 30\nmin = 10\nmax = 60\n";
+    let height = TIDE.replace("max = 6", "max = \"tide.room\"").replace("default = 0", "default = 5");
+    project.write("registry/tide.toml", format!("{height}[signals.horn]\nfrom = \"engine\"\n{room}"));
+    let falls = "on bell {\n    if height >= 2 {\n        height -= 3\n    }\n}\n";
+    let rises = "on horn {\n    height = min(height + 5, room)\n    room -= 5\n}\n";
+    project.write("scripts/tide.oaken", format!("script tides for tide\n{falls}{rises}"));
+    let told = project.findings().into_iter().map(|finding| finding["message"].to_string());
+    let falls: Vec<String> = told.filter(|message| message.contains("height -= 3")).collect();
+    assert!(matches!(&falls[..], [one] if one.contains("`height` is 2 to 30 here")), "{falls:?}");
+}
+
+#[test]
 fn the_json_has_the_fields_of_the_contract() {
     let project = Project::tide();
     let run = project.oaken(&["check", "--format", "json"]);

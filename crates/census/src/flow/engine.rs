@@ -32,7 +32,7 @@ use super::graph::{Block, BlockId, Exit, Graph, Offer, Step, StepKind, Waiting};
 use super::judge::{self, is_free};
 use super::linear::{BodyLength, Facts, Linear, Slot};
 use super::shared::Shared;
-use super::state::{Known, Origin, PendingStep, PutOff, Source, State, Suspect, Unseen, Values, Wrong};
+use super::state::{Known, Origin, PendingStep, PutOff, Source, State, Suspect, Unseen, Values, Wrong, hull};
 use super::trend::Moved;
 use super::value::{Abstract, Num, Value};
 use super::world::{Asked, Counted, Effect, Extent, HandlerId, ModeSlots, Others, PairId, Part, World};
@@ -43,6 +43,7 @@ use crate::source::Span;
 use rustc_hash::{FxHashMap, FxHashSet};
 use smallvec::{SmallVec, smallvec};
 use std::cmp::Ordering;
+use std::collections::hash_map::Entry;
 use std::collections::{BTreeMap, BTreeSet};
 use std::rc::Rc;
 use std::sync::Arc;
@@ -124,6 +125,8 @@ pub struct Move {
 pub enum Event {
     Unset {
         place: PlaceId,
+        /// What is read is the place's bound, which this variable is.
+        bound: Option<VarId>,
         at: ExprId,
         cleared: bool,
     },
@@ -182,6 +185,24 @@ pub enum Event {
         at: ExprId,
         variable: VarId,
     },
+}
+
+impl Event {
+    /// Takes in the ranges of the same fault on another way.
+    fn take_ranges(&mut self, other: &Self) {
+        match (self, other) {
+            (
+                Self::Outside { before, after, limit, .. },
+                Self::Outside { before: other_before, after: other_after, limit: other_limit, .. },
+            ) => {
+                *before = hull(*before, *other_before);
+                *after = hull(*after, *other_after);
+                *limit = hull(*limit, *other_limit);
+            }
+            (Self::Zero { range, .. }, Self::Zero { range: other_range, .. }) => *range = hull(*range, *other_range),
+            _ => {}
+        }
+    }
 }
 
 /// A moment at which others can look and act: a wait, or the end. There are many, so only what the rules about guards look
@@ -384,7 +405,8 @@ pub struct Run<'w, 'p> {
     most_parts: usize,
     /// Whether more of the same signal comes at once: then ways that step are kept apart from those that do not.
     pub in_bursts: bool,
-    reported: FxHashSet<(Span, u8, u32)>,
+    /// Where in the events each is.
+    reported: FxHashMap<(Span, u8, u32), usize>,
 }
 
 impl<'w, 'p> Run<'w, 'p> {
@@ -444,7 +466,7 @@ impl<'w, 'p> Run<'w, 'p> {
             thresholds: world.thresholds(handler),
             most_parts: (MOST_PARTS * ORDINARY / world.size(handler).max(1)).clamp(1, 2 * MOST_PARTS),
             in_bursts,
-            reported: FxHashSet::default(),
+            reported: FxHashMap::default(),
         }
     }
 
@@ -537,8 +559,12 @@ impl<'w, 'p> Run<'w, 'p> {
             Event::Untellable { at, cell } => (*at, 10, cell.0),
             Event::OtherScene { at, variable } => (self.unit.tree.expr(*at).span, 8, variable.0),
         };
-        if self.reported.insert(key) {
-            self.events.push(event);
+        match self.reported.entry(key) {
+            Entry::Vacant(free) => {
+                free.insert(self.events.len());
+                self.events.push(event);
+            }
+            Entry::Occupied(known) => self.events[*known.get()].take_ranges(&event),
         }
     }
 

@@ -12,7 +12,7 @@ use super::terms::is_abs;
 use super::value::{Abstract, Num, Value};
 use crate::project::builtin::Builtin;
 use crate::project::{Base, Meaning, Place, PlaceId};
-use crate::registry::{Bound, InstanceId, Type};
+use crate::registry::{Bound, End, InstanceId, Type, VarId};
 use crate::script::ast::*;
 use smallvec::{SmallVec, smallvec};
 
@@ -153,10 +153,8 @@ impl Run<'_, '_> {
         let Some(slot) = self.slot(place) else {
             return Abstract::of(anything(self.unit.place_types[place.index()]));
         };
-        if state.value(slot).is_untold() && !is_ref && !self.quiet {
-            self.event(Event::Unset { place, at, cleared: state.value(slot).set });
-            state.values[slot as usize].told = true;
-            state.doubted.push_new(slot); // What is tested then is whatever the game takes for it.
+        if !is_ref {
+            self.tell_unset(state, slot, (place, None), at);
         }
         let known = state.values[slot as usize].clone();
         let is_anything = || known.value == anything(self.table.slots[slot as usize].ty);
@@ -165,6 +163,15 @@ impl Run<'_, '_> {
             return Abstract { value: Value::Other, ..known };
         }
         known
+    }
+
+    /// Tells of a read of what may be unset: a place, or the variable that bounds it.
+    fn tell_unset(&mut self, state: &mut State, slot: Slot, (place, bound): (PlaceId, Option<VarId>), at: ExprId) {
+        if state.value(slot).is_untold() && !self.quiet {
+            self.event(Event::Unset { place, bound, at, cleared: state.value(slot).set });
+            state.values[slot as usize].told = true;
+            state.doubted.push_new(slot); // What is tested then is whatever the game takes for it.
+        }
     }
 
     // ---- values ----
@@ -229,7 +236,7 @@ impl Run<'_, '_> {
             }
             Meaning::Bound(place, end) => {
                 self.pass_through(state, place, expr);
-                self.bound_value(state, place, end)
+                self.bound_value(state, place, end, expr)
             }
             Meaning::Own => Value::Ref { none: false, some: true },
             Meaning::Instance(instance) => match self.table.slot(Key::Instance(instance)) {
@@ -240,14 +247,17 @@ impl Run<'_, '_> {
         }
     }
 
-    fn bound_value(&self, state: &State, place: PlaceId, end: crate::registry::End) -> Value {
+    fn bound_value(&mut self, state: &mut State, place: PlaceId, end: End, at: ExprId) -> Value {
         let Place::Variable(variable, base) = self.unit.place(place) else { return Value::Other };
         match self.world.project.registry.var(variable).bound(end) {
             Some(Bound::Number(value)) => {
                 Value::Num(Num::constant(*value, self.unit.place_types[place.index()] == Type::Int))
             }
             Some(Bound::Variable(other)) => match self.bound_slot(*other, base) {
-                Some(slot) => state.value(slot).value.clone(),
+                Some(slot) => {
+                    self.tell_unset(state, slot, (place, Some(*other)), at);
+                    state.value(slot).value.clone()
+                }
                 None => Value::Num(Num::all(false)),
             },
             None => Value::Other,

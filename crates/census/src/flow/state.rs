@@ -433,7 +433,9 @@ fn merged(mine: Vec<Suspect>, theirs: &[Suspect]) -> Vec<Suspect> {
     }
 }
 
-fn hull(a: (f64, f64), b: (f64, f64)) -> (f64, f64) {
+/// From the lower of two beginnings to the higher of two ends.
+#[must_use]
+pub fn hull(a: (f64, f64), b: (f64, f64)) -> (f64, f64) {
     (a.0.min(b.0), a.1.max(b.1))
 }
 

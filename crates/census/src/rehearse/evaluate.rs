@@ -194,7 +194,10 @@ impl<'p, O: Observer> Machine<'_, 'p, O> {
         let facts = &self.layout.cells[cell.index()];
         match if end == End::Min { facts.min } else { facts.max } {
             Some(Limit::Number(value)) => Value::Number(value).fitted(ty),
-            Some(Limit::Cell(other)) => self.memory.get(other, of).unwrap_or(zero),
+            Some(Limit::Cell(other)) => self.memory.get(other, of).unwrap_or_else(|| {
+                self.fault_at(UNSET, unit, expr, |_, text| format!("`{text}` is read, and has been cleared"));
+                zero
+            }),
             None => zero,
         }
     }

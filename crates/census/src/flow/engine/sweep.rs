@@ -108,6 +108,7 @@ impl Run<'_, '_> {
         self.stack.pop();
         self.in_loop = in_loop;
         self.events.truncate(told);
+        self.reported.retain(|_, &mut at| at < told);
         self.dead = false;
     }
 }

@@ -91,6 +91,9 @@ impl World<'_> {
     /// Whether something that could not be read may have been meant to give a place another value.
     fn may_be_otherwise(&self, handler: HandlerId, event: &Event) -> bool {
         match event {
+            Event::Unset { bound: Some(variable), .. } => {
+                self.may_be_meant(handler, &self.project.registry.var(*variable).name)
+            }
             Event::Unset { place, .. } => {
                 let (unit, ..) = self.parts(handler);
                 // A test for it may be what means nothing.

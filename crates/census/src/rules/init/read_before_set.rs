@@ -3,10 +3,11 @@
 use crate::finding::{Finding, Level, RuleName};
 use crate::flow::engine::Event;
 use crate::project::{Meaning, Place, PlaceId, ScriptUnit};
-use crate::registry::Type;
+use crate::registry::{Type, VarId};
 use crate::rules::Facts;
 use crate::rules::facts::each_event;
 use crate::rules::{Example, Rule};
+use crate::script::ast::ExprId;
 
 /// The rule.
 pub const RULE: Rule = Rule {
@@ -49,7 +50,10 @@ on bell {
 
 fn check(facts: &Facts<'_>) -> Vec<Finding> {
     each_event(facts, |unit, event| {
-        let Event::Unset { place, at, cleared } = event else { return None };
+        let Event::Unset { place, bound, at, cleared } = event else { return None };
+        if let Some(bound) = bound {
+            return Some(unset_bound(facts, unit, *bound, *at));
+        }
         if facts.project.cell_of(unit, *place).is_some_and(|cell| super::never_set::is_never_set(facts, cell)) {
             return None; // That is said once, of the entry.
         }
@@ -66,6 +70,18 @@ fn check(facts: &Facts<'_>) -> Vec<Finding> {
         finding.variable = facts.identity_of(unit, *place);
         Some(finding.help(if is_part { whole(unit, *place, &name) } else { cure(facts, unit, *place, &name) }))
     })
+}
+
+/// A bound has a default, so it is unset only where something has cleared it.
+fn unset_bound(facts: &Facts<'_>, unit: &ScriptUnit, bound: VarId, at: ExprId) -> Finding {
+    let name = facts.registry().identity(bound);
+    let span = unit.tree.expr(at).span;
+    let read = facts.project.text(unit, span);
+    let message = format!("`{read}` is `{name}`, and on some way to here that has no value: something has cleared it");
+    let mut finding = Finding::new(RULE.name, unit.at(span), message);
+    finding.variable = Some(name.clone());
+    finding
+        .help(format!("give `{name}` another value instead of clearing it, or ask first: `if {name} is set {{ … }}`"))
 }
 
 fn whole(unit: &ScriptUnit, place: PlaceId, name: &str) -> String {
@@ -165,6 +181,48 @@ on touched(other) {
         return
     }
     height += 1
+}
+"#],
+        );
+    }
+
+    #[test]
+    fn a_bound_that_is_cleared_is_read_by_asking_for_it() {
+        expect(
+            r#"[variables.tide.room]
+type = "int"
+scope = "global"
+default = 8
+min = 1
+max = 40
+
+[variables.tide.load]
+type = "int"
+scope = "global"
+default = 0
+min = 0
+max = "tide.room"
+engine = "reads"
+"#,
+            &[r#"script hold for tide
+
+on start {
+    clear room
+    load = 0
+}
+
+on bell {
+    if load < load.max { // ~ init/read-before-set
+        load += 1
+    }
+}
+
+on touched(other) {
+    if room is set {
+        note "{load.max}"
+        room = 9
+    }
+    load = 0
 }
 "#],
         );

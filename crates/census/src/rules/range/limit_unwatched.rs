@@ -110,12 +110,17 @@ fn reaches(facts: &Facts<'_>, id: VarId, end: End, reach: (f64, f64)) -> bool {
         End::Min => effect.down,
         End::Max => effect.up,
     };
+    // Where the game writes it too, that lies anywhere, and each script's own writes are looked at.
+    let brings = |effect: &Effect| {
+        let comes_there = || effect.set.as_ref().is_none_or(|set| lies_there(set.ends()));
+        effect.handler.is_some() && moves(effect) && (!registry.var(id).engine_writes || comes_there())
+    };
     // What a run, an instance or a scene begins with is set, wherever it was before.
     let sets = |effect: &Effect| {
         let opens = effect.handler.is_some_and(|handler| facts.world.is_opening(handler));
         opens && effect.set.as_ref().is_some_and(|set| lies_there(set.ends()))
     };
-    lies_there(reach) && facts.world.effects[id.index()].iter().any(|effect| moves(effect) || sets(effect))
+    lies_there(reach) && facts.world.effects[id.index()].iter().any(|effect| brings(effect) || sets(effect))
 }
 
 #[cfg(test)]
@@ -137,6 +142,35 @@ engine = "reads" # the gauge
 
 on bell {
     height = min(height + 1, height.max)
+}
+"#],
+        );
+    }
+
+    #[test]
+    fn what_the_game_writes_is_not_the_scripts_doing() {
+        expect(
+            r#"[variables.tide.height]
+type = "int"
+scope = "global"
+default = 2
+min = 0
+max = 9
+engine = "both"
+
+[variables.tide.flow] # ~ range/limit-unwatched
+type = "int"
+scope = "global"
+default = 2
+min = 0
+max = 9
+engine = "both"
+"#,
+            &[r#"script tides for tide
+
+on bell {
+    height = 3
+    flow = 0
 }
 "#],
         );
