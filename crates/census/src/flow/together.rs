@@ -95,12 +95,19 @@ fn add(
     for sign in [1.0, -1.0] {
         let own = given.most(sign);
         let mut sum = form.plus(&Linear::slot(given.slot), sign);
-        if !sum.is_known() {
+        if !sum.is_known() || found.len() >= MOST_FOUND {
             continue;
         }
+        let apart = most.0.max(most.1) + own.0.max(own.1);
+        // The way on which each by itself comes to more is asked first: mostly it tells that they come to as much together.
+        let (first, second) = if most.0 + own.0 < most.1 + own.1 { (theirs, mine) } else { (mine, theirs) };
         let most_of = |known: &Known| known.facts.plainly_highest(&sum, &|slot| known.ends(slot));
-        let together = most_of(mine).max(most_of(theirs));
-        if found.len() < MOST_FOUND && together < most.0.max(most.1) + own.0.max(own.1) {
+        let of_first = most_of(first);
+        if of_first >= apart {
+            continue;
+        }
+        let together = of_first.max(most_of(second));
+        if together < apart {
             sum.constant -= together;
             if !found.contains(&sum) {
                 found.push(sum);

@@ -30,6 +30,7 @@ mod outlook;
 mod overwritten;
 mod own_stops;
 mod partings;
+mod passed;
 mod plain;
 mod questions;
 mod quiet;
@@ -68,7 +69,7 @@ use super::engine::{
 use super::eval::anything;
 use super::graph::{self, Exit, Graph, StepKind};
 use super::linear::{Linear, Slot};
-use super::state::State;
+use super::state::{State, Values};
 use super::trend::{Moved, Trend};
 use super::value::{Abstract, Num, Symbol, TEXT_LIMIT, Value};
 use crate::project::builtin::Builtin;
@@ -452,6 +453,7 @@ impl<'p> World<'p> {
         world.still_changed = world.find_still_changed();
         world.sending = world.find_sending();
         world.handovers = world.find_handovers();
+        world.take_up_passed();
         world
     }
 

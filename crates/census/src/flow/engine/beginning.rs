@@ -9,8 +9,12 @@ impl<'w, 'p> Run<'w, 'p> {
     /// What is known as the handler begins.
     #[must_use]
     pub fn entry(&mut self) -> State {
-        let state = self.unassuming();
-        let mut state = self.assuming(state);
+        self.entry_with(self.values_at_entry())
+    }
+
+    /// The same with what its places hold.
+    pub(in crate::flow) fn entry_with(&mut self, values: Values) -> State {
+        let mut state = self.assuming(self.unassuming_with(values));
         if self.keep_pauses && self.begun.is_none() {
             // What its sender knew may be over by the next time.
             self.begun = Some(state.values.clone());
@@ -69,8 +73,15 @@ impl<'w, 'p> Run<'w, 'p> {
     /// The same, but for what bounds and invariants tell.
     #[must_use]
     pub fn unassuming(&self) -> State {
-        let values =
-            (0..self.table.slots.len()).map(|at| self.world.entry_value(self.handler, &self.table.slots[at])).collect();
+        self.unassuming_with(self.values_at_entry())
+    }
+
+    /// What the handler's places can hold as it begins.
+    pub(in crate::flow) fn values_at_entry(&self) -> Values {
+        self.table.slots.iter().map(|facts| self.world.entry_value(self.handler, facts)).collect()
+    }
+
+    fn unassuming_with(&self, values: Values) -> State {
         let known = Known {
             values,
             facts: Facts::of_body(self.table.length),

@@ -11,6 +11,8 @@ use super::*;
 pub enum Key {
     /// A place of the script.
     Place(PlaceId),
+    /// A cell that the handler doesn't name, and whose it is where it is a variable's: what is known of it is passed on.
+    Passed(CellId, Option<Base>),
     /// What a procedure's call gave.
     Result(ExprId),
     /// Which scene is loaded.
@@ -316,11 +318,27 @@ impl SlotTable {
     /// The same table with more places, which stand behind all others: what is known by slot stays so.
     #[must_use]
     pub fn with_places(&self, world: &World<'_>, unit: &ScriptUnit, places: &[PlaceId]) -> Self {
+        self.with(world, unit, |table| table.add_places(world, unit, places))
+    }
+
+    /// The same table with cells that the handler doesn't name.
+    #[must_use]
+    pub fn with_passed(&self, world: &World<'_>, unit: &ScriptUnit, passed: &[(CellId, Option<Base>)]) -> Self {
+        self.with(world, unit, |table| {
+            for &(cell, base) in passed {
+                let variable = world.project.variable_of(cell).zip(base);
+                let slot = table.add(Key::Passed(cell, base), world.type_of(cell), Some(cell), variable);
+                table.by_variable.extend(variable.map(|variable| (variable, slot)));
+            }
+        })
+    }
+
+    fn with(&self, world: &World<'_>, unit: &ScriptUnit, add: impl FnOnce(&mut Self)) -> Self {
         let mut table = self.clone();
         for facts in &mut table.slots {
             (facts.links, facts.holder, facts.group) = (None, None, None);
         }
-        table.add_places(world, unit, places);
+        add(&mut table);
         table.link(world, unit);
         table.find_limited();
         table.find_invariants(world);

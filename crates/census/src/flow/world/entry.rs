@@ -27,6 +27,7 @@ impl World<'_> {
             Key::Result(_) | Key::Rounds(_) | Key::RoundsOver(_) | Key::Term(_) | Key::Product(..) => {
                 Abstract::of(anything(facts.ty))
             }
+            Key::Passed(_, base) => self.entry_of_cell(handler, facts, base),
             Key::Place(place) => match unit.place(place) {
                 Place::Local(local) => self.entry_of_local(handler, unit, local, facts.ty),
                 Place::Was => self.entry_of_was(handler, facts.ty),

@@ -117,8 +117,11 @@ impl World<'_> {
         run.keep_pauses = wanted;
         let steps = self.handler_graph(handler).blocks.iter().map(|block| block.steps.len() + 1);
         run.reached.reserve(steps.sum());
-        run.handler_from_entry();
-        let outlook = self.outlook(&mut run);
+        let values = run.values_at_entry();
+        let told = self.told_at_entry(&run, &values);
+        let entry = run.entry_with(values);
+        run.handler_from(entry);
+        let outlook = self.outlook(&mut run, told);
         let handed = self.handed_by(&mut run);
         let calls_much = run.calls_much();
         let found = Found {

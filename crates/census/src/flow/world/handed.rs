@@ -90,7 +90,9 @@ impl<'p> World<'p> {
         let mut numbers: FxHashMap<Slot, Slot> = FxHashMap::default();
         for slot in 0..slots {
             let of_answering = to.and_then(|to| self.cell_of(run, slot, to)).map(Common::OfAnswering);
-            let common = || self.common_cell(run, slot).map(|(cell, base)| Common::Cell(cell, base));
+            let common = || {
+                self.common_cell(run.unit, &run.table.slots[slot as usize]).map(|(cell, base)| Common::Cell(cell, base))
+            };
             let is_meant = |common: &Common| match *common {
                 Common::Cell(cell, _) | Common::OfAnswering(cell) => meant(cell),
                 Common::Argument(_) => true,
@@ -121,15 +123,18 @@ impl<'p> World<'p> {
     }
 
     /// The cell behind a slot that means the same to handlers for the same instance.
-    fn common_cell(&self, run: &Run<'_, 'p>, slot: Slot) -> Option<(CellId, Option<Base>)> {
-        let facts = &run.table.slots[slot as usize];
-        let Key::Place(place) = facts.key else { return None };
+    pub(super) fn common_cell(&self, unit: &ScriptUnit, facts: &SlotFacts) -> Option<passed::CommonCell> {
+        let place = match facts.key {
+            Key::Place(place) => place,
+            Key::Passed(cell, base) => return Some((cell, base)),
+            _ => return None,
+        };
         let cell = facts.cell.filter(|&cell| !matches!(facts.ty, Type::Ref(_)) && !self.follows_a_bound(cell))?;
-        match run.unit.place(place) {
+        match unit.place(place) {
             Place::Private(_) => Some((cell, None)),
             Place::Variable(_, base @ (Base::One | Base::Listed(_))) => Some((cell, Some(base))),
             Place::Variable(_, Base::Own) => {
-                let only = run.unit.owner.and_then(|actor| self.project.registry.only_instance(actor));
+                let only = unit.owner.and_then(|actor| self.project.registry.only_instance(actor));
                 Some((cell, Some(only.map_or(Base::Own, Base::Listed))))
             }
             _ => None,
@@ -267,7 +272,7 @@ impl<'p> World<'p> {
             if let Some(cell) = self.own_cell(run, slot) {
                 slots.insert(Common::OfAnswering(cell), slot);
             }
-            if let Some((cell, base)) = self.common_cell(run, slot) {
+            if let Some((cell, base)) = self.common_cell(run.unit, &run.table.slots[slot as usize]) {
                 if same_instance || !matches!(base, None | Some(Base::Own)) {
                     slots.insert(Common::Cell(cell, base), slot);
                 }

@@ -206,7 +206,9 @@ impl World<'_> {
         self.goes && self.steps_of(id).any(|step| matches!(step.kind, StepKind::Go(_)))
     }
 
-    pub(super) fn signal_of(&self, id: HandlerId) -> Option<SignalId> {
+    /// The signal that a handler answers.
+    #[must_use]
+    pub fn signal_of(&self, id: HandlerId) -> Option<SignalId> {
         self.parts(id).0.handlers[self.handler(id).1].signal
     }
 
@@ -231,6 +233,17 @@ impl World<'_> {
     /// The signals that a handler sends, itself or through procedures.
     pub(super) fn sent_by(&self, id: HandlerId) -> Vec<SignalId> {
         self.steps_of(id).filter_map(once::sent).map(|(signal, _)| signal).collect()
+    }
+
+    /// The signals that a handler sends, itself or through procedures.
+    #[must_use]
+    pub fn signals_sent_by(&self, id: HandlerId) -> &[SignalId] {
+        self.sending.sent_by(id)
+    }
+
+    /// The same, and the statements that send them.
+    pub fn sends(&self, id: HandlerId) -> impl Iterator<Item = (SignalId, Span)> {
+        self.steps_of(id).filter_map(|step| once::sent(step).map(|(signal, _)| (signal, step.span)))
     }
 
     fn sends_to_own(&self, id: HandlerId, signal: SignalId) -> bool {

@@ -96,9 +96,9 @@ fn told(what: impl Hash) -> Told {
 }
 
 impl World<'_> {
-    /// What a run has built on.
-    pub(super) fn outlook(&self, run: &mut Run<'_, '_>) -> Outlook {
-        Outlook { entry: self.told_at_entry(run), asked: std::mem::take(&mut run.built_on) }
+    /// What a run has built on that was told this as it began.
+    pub(super) fn outlook(&self, run: &mut Run<'_, '_>, entry: Told) -> Outlook {
+        Outlook { entry, asked: std::mem::take(&mut run.built_on) }
     }
 
     /// Whether a run would be told something else by now. It asks the same as long as it is told the same.
@@ -106,7 +106,7 @@ impl World<'_> {
         let run = Run::new(self, handler);
         let Asked { waited, spawned, forked } = &outlook.asked;
         let let_in = |out: &KeptOut| out.iter().any(|&(id, extent)| self.is_under_way(id, Part::Main, handler, extent));
-        self.told_at_entry(&run) != outlook.entry
+        self.told_at_entry(&run, &run.values_at_entry()) != outlook.entry
             || waited.iter().any(|(out, ..)| let_in(out))
             || waited.iter().any(|(out, beside, known)| told(self.effects_but_for(&run, out, *beside)) != *known)
             || spawned.iter().any(|&(actor, known)| self.told_by_spawning(&run, actor) != known)
@@ -117,11 +117,11 @@ impl World<'_> {
         told((&self.effects_of_spawning(run, actor), &self.values_of_new(run.table, actor)[..]))
     }
 
-    /// What a run is told as it begins.
-    pub(super) fn told_at_entry(&self, run: &Run<'_, '_>) -> Told {
+    /// What a run is told as it begins, where its places hold these values.
+    pub(super) fn told_at_entry(&self, run: &Run<'_, '_>, values: &Values) -> Told {
         let mut hasher = Folder::default();
-        for facts in &run.table.slots {
-            self.entry_value(run.handler, facts).hash(&mut hasher);
+        for (at, facts) in run.table.slots.iter().enumerate() {
+            values[at].hash(&mut hasher);
             facts.cell.into_iter().for_each(|cell| self.told_of_margins(cell).hash(&mut hasher));
             // Other values are what their cells can hold; a name may be known to hold one where its cell may be empty.
             if let (Some(cell), Type::Ref(_)) = (facts.cell, facts.ty) {

@@ -100,7 +100,7 @@ impl World<'_> {
     }
 
     /// What a cell is declared to hold.
-    pub(super) fn type_of(&self, cell: CellId) -> Type {
+    pub(in crate::flow) fn type_of(&self, cell: CellId) -> Type {
         match self.project.cells[cell.index()] {
             Cell::Variable(id) => self.project.registry.var(id).ty,
             Cell::Private(script, index) => self.project.script(script).privates[index as usize].ty,

@@ -4,7 +4,7 @@ use crate::finding::{Finding, RuleName};
 use crate::flow::access::{Access, AccessKind, walk_behind, walk_expr};
 use crate::flow::engine::{Event, Outcome};
 use crate::flow::value::Value;
-use crate::flow::world::Counted;
+use crate::flow::world::{Counted, HandlerId};
 use crate::project::builtin::Builtin;
 use crate::project::{Cell, CellId, Meaning, Place, PlaceId, ProcFacts, ProcId, ScriptId, ScriptUnit};
 use crate::registry::{Bound, End, SignalId};
@@ -18,6 +18,9 @@ use crate::script::ast::*;
 use crate::source::Span;
 use rayon::prelude::*;
 use rustc_hash::{FxHashMap, FxHashSet};
+
+/// How many answers in a row are looked at for a reported write.
+const MOST_ANSWERS: usize = 4;
 
 /// All tests that always come out as `outcome`.
 #[must_use]
@@ -59,8 +62,12 @@ impl Decided {
 /// All tests of a project that come out one way only.
 #[must_use]
 pub fn decided(facts: &Facts<'_>) -> Vec<Decided> {
-    let project_wide =
-        ProjectWide { jumped_over: skipped(facts, true), beyond: wholly_outside(facts), sent: sent_constants(facts) };
+    let project_wide = ProjectWide {
+        jumped_over: skipped(facts, true),
+        beyond: wholly_outside(facts),
+        sent: sent_constants(facts),
+        broken: broken_by_answers(facts),
+    };
     let scripts: Vec<(ScriptId, &ScriptUnit)> = facts.project.script_ids().collect();
     let in_script = |(script, unit)| decided_in(facts, (script, unit), &project_wide);
     let mut all: Vec<Decided> = scripts.into_par_iter().flat_map_iter(in_script).collect();
@@ -76,6 +83,8 @@ struct ProjectWide<'f> {
     beyond: FxHashSet<CellId>,
     /// The parameters of signals that are only given constants.
     sent: FxHashSet<(SignalId, usize)>,
+    /// By signal: what a reported write in answer to it is about.
+    broken: FxHashMap<SignalId, FxHashSet<CellId>>,
 }
 
 /// The tests of a script that come out one way only.
@@ -87,7 +96,7 @@ fn decided_in(facts: &Facts<'_>, (script, unit): (ScriptId, &ScriptUnit), known:
     if conditions.is_empty() && careful.is_empty() {
         return Vec::new();
     }
-    let excused = excused(facts, script, unit);
+    let excused = excused(facts, script, unit, &known.broken);
     let locals = Locals::new(facts, script, &known.beyond, &known.sent);
     // That the test of a loop without end always comes out true is that loop's mistake.
     let endless = endless(facts, script, unit);
@@ -454,14 +463,22 @@ fn cell_can_change(facts: &Facts<'_>, unit: &ScriptUnit, place: PlaceId) -> bool
 }
 
 /// Tests that guard a write which is itself reported: the write is the mistake.
-fn excused(facts: &Facts<'_>, script: ScriptId, unit: &ScriptUnit) -> FxHashSet<ExprId> {
+fn excused(
+    facts: &Facts<'_>,
+    script: ScriptId,
+    unit: &ScriptUnit,
+    by_answers: &FxHashMap<SignalId, FxHashSet<CellId>>,
+) -> FxHashSet<ExprId> {
     let mut excused = FxHashSet::default();
     let in_procedures = unit.tree.procedures.iter().flat_map(|procedure| guards(&procedure.body));
     let in_procedures: Vec<Guard> = in_procedures.collect();
     for handler in facts.handlers_of(script) {
         let in_body = guards(&handler.tree.body);
-        for event in &handler.found.events {
-            let Some((at, asked)) = broken(facts, event) else { continue };
+        let written = handler.found.events.iter().filter_map(|event| broken(facts, event));
+        let leads_there = facts.world.signals_sent_by(handler.id).iter().any(|sent| by_answers.contains_key(sent));
+        let sent = leads_there.then(|| facts.world.sends(handler.id)).into_iter().flatten();
+        let sent = sent.filter_map(|(signal, at)| Some((at, by_answers.get(&signal)?.clone())));
+        for (at, asked) in written.chain(sent) {
             let before = in_body.iter().chain(&in_procedures).filter(|guard| guard.guards(at));
             for guard in before.map(|guard| guard.test).chain(handler.tree.when) {
                 walk_asked(unit, guard, &mut |test| {
@@ -475,8 +492,33 @@ fn excused(facts: &Facts<'_>, script: ScriptId, unit: &ScriptUnit) -> FxHashSet<
     excused
 }
 
+/// What the reported writes are about that come in answer to each signal, or to what is sent in answer to it.
+fn broken_by_answers(facts: &Facts<'_>) -> FxHashMap<SignalId, FxHashSet<CellId>> {
+    let mut all: FxHashMap<SignalId, FxHashSet<CellId>> = FxHashMap::default();
+    let answering: Vec<(HandlerId, SignalId)> =
+        facts.world.handler_ids().filter_map(|id| Some((id, facts.world.signal_of(id)?))).collect();
+    for &(id, signal) in &answering {
+        for (_, cells) in facts.handler(id).found.events.iter().filter_map(|event| broken(facts, event)) {
+            all.entry(signal).or_default().extend(cells);
+        }
+    }
+    if all.is_empty() {
+        return all;
+    }
+    for _ in 0..MOST_ANSWERS {
+        for &(id, signal) in &answering {
+            let sent = facts.world.signals_sent_by(id).iter().filter(|sent| **sent != signal);
+            let behind: Vec<CellId> = sent.filter_map(|sent| all.get(sent)).flatten().copied().collect();
+            if !behind.is_empty() {
+                all.entry(signal).or_default().extend(behind);
+            }
+        }
+    }
+    all
+}
+
 /// A write that leaves a range or breaks an invariant, and the cells that this is about.
-fn broken(facts: &Facts<'_>, event: &Event) -> Option<(Span, Vec<CellId>)> {
+fn broken(facts: &Facts<'_>, event: &Event) -> Option<(Span, FxHashSet<CellId>)> {
     match *event {
         Event::Outside { at, variable, written, .. } => {
             let bounded = facts.registry().var(variable);
@@ -495,7 +537,7 @@ fn broken(facts: &Facts<'_>, event: &Event) -> Option<(Span, Vec<CellId>)> {
 }
 
 /// Whether a test asks about one of the cells, or about a local that may stand for something of them.
-fn mentions(facts: &Facts<'_>, unit: &ScriptUnit, test: ExprId, cells: &[CellId]) -> bool {
+fn mentions(facts: &Facts<'_>, unit: &ScriptUnit, test: ExprId, cells: &FxHashSet<CellId>) -> bool {
     let mut found = false;
     walk_expr(unit, test, &mut |expr| {
         if let Meaning::Value(place) | Meaning::Axis(place, _) | Meaning::Bound(place, _) = unit.meaning(expr) {

@@ -259,3 +259,33 @@ fn what_moves_with_a_bound_is_a_change_too() {
     let script = "script lamps for tide\n\non bell {\n    need = random(1, 9)\n    send lit\n}\n\non changed room {\n    if oil > 0 {\n        oil -= 1\n    }\n}\n\non lit {\n    if oil >= 3 {\n        send drawn(3)\n    }\n}\n\non drawn(cost) {\n    oil -= cost // ~ range/can-fall-below\n}\n\non gust {\n    oil = 40\n}\n";
     expect_in_scripts(&state, &[script]);
 }
+
+#[test]
+fn what_stands_between_passes_on_what_it_does_not_name() {
+    let passes = |between: &str, answer: &str| {
+        let lamps = "script lamps for tide\n\non bell {\n    if oil >= 5 {\n        send drawn(5)\n    }\n}\n\non gust {\n    oil = 40\n}\n";
+        let keeper = format!("script keeper for office\n\non drawn(cost) {{\n{between}}}\n");
+        let burner = format!("script burner for tide\n\non burnt(cost) {{\n    {answer}\n}}\n");
+        let signal = "[signals.burnt]\nfrom = \"script\"\nparameters = { cost = \"int\" }\n";
+        expect_in_scripts(&format!("{STATE}{signal}"), &[lamps, &keeper, &burner]);
+    };
+    let falls = "oil -= cost // ~ range/can-fall-below";
+    passes("    send burnt(cost)\n", "oil -= cost");
+    passes("    show \"Light.\"\n    send burnt(cost - 1)\n", "oil -= cost");
+    passes("    send burnt(cost + 1)\n", falls);
+    passes("    send burnt(cost)\n    send burnt(cost)\n", falls);
+    passes("    send burnt(cost)\n}\n\non drawn(cost) {\n    tide.oil = 4\n", falls);
+}
+
+#[test]
+fn a_test_that_guards_what_an_answer_does_wrong_is_no_mistake_of_its_own() {
+    let fixed = STATE.replace("default = 9, min = 0, max = 40", "default = 5, min = 0, max = 9");
+    let burns = |tested: &str| {
+        let script = format!(
+            "script lamps for tide\n\non bell {{\n    if {tested}\n        send drawn(3)\n    }}\n}}\n\non drawn(cost) {{\n    oil -= cost // ~ range/can-fall-below\n}}\n"
+        );
+        expect_in_scripts(&fixed, &[&script]);
+    };
+    burns("oil >= 2 {");
+    burns("oil >= 2 and swell >= 0 { // ~ range/always");
+}
