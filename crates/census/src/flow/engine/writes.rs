@@ -343,10 +343,13 @@ impl<'w, 'p> Run<'w, 'p> {
             }
         }
         let written = state.value(slot).value.clone();
-        let is_single = matches!(&written, Value::Num(num) if num.single().is_some());
-        // What is told by one number can as well be seen at once, though it may be put right: so it is where much is written.
+        // What is told by one value can as well be seen at once, though it may be put right: so it is where much is written.
+        let is_single = match &written {
+            Value::Num(num) => num.single().is_some(),
+            _ => true,
+        };
         let has_room = state.unseen.len() < MOST_UNSEEN;
-        let is_put_right = matches!(written, Value::Num(_)) && (!is_single || last || has_room);
+        let is_put_right = written != Value::Other && (!is_single || last || has_room);
         let write = Unseen { grows, anew: !grows, up: moved.up, down: moved.down, origin, ..Unseen::of(slot, written) };
         if grows || is_put_right {
             state.add_unseen(&write);

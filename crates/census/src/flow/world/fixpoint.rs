@@ -225,7 +225,8 @@ impl World<'_> {
             changed.effects.insert(cell);
             grown = true;
         }
-        if let Some(written) = seen.written.filter(|_| seen.grows) {
+        // A flag that is put up and back at once is asked for with good reason, though nobody ever finds it up.
+        if let Some(written) = seen.written.filter(|written| seen.grows || !matches!(written, Value::Num(_))) {
             self.take_written(cell, written);
         }
         let within = effect.set.clone().and_then(|value| self.cell_within_bounds(cell, value));

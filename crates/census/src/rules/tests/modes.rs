@@ -321,3 +321,16 @@ on every 9s {
     let told = script.replace("oil -= 1\n", "oil -= 1 // ~ range/can-fall-below\n");
     judged(&told.replace("        if oil == 0 {", "        if oil == -1 {"));
 }
+
+#[test]
+fn what_is_put_back_before_anyone_looks_is_nobody_elses_to_find() {
+    let told = " // ~ range/can-exceed";
+    let passing = |between: &str, left: &str, [flag, mode]: [&str; 2]| {
+        judged(&format!(
+            "private busy: bool = false\n\non bell {{\n    busy = true\n    state = \"out\"\n    shown()\n{between}    busy = {left}\n    state = \"idle\"\n}}\n\nproc shown() {{\n    note \"{{busy}} {{state}}\"\n}}\n\non touched(other) {{\n    if busy {{\n        left = 90{flag}\n    }}\n    if state == \"out\" {{\n        oil = 200{mode}\n    }}\n}}\n"
+        ));
+    };
+    passing("", "false", ["", ""]);
+    passing("", "chance(0.5)", [told, ""]);
+    passing("    wait 1s\n", "false", [told, told]);
+}
