@@ -18,6 +18,8 @@ pub enum Wanted {
     Write,
     /// What it held before is gone: a value that is worked out from that is none of its own.
     Renewal,
+    /// It was written, stepped or cleared: what it holds by then is what that has left.
+    Touch,
 }
 
 /// What is certain to have been assigned.
@@ -118,7 +120,7 @@ impl Asked<'_> {
                         assigned.retain(|known| !matches!(known, Assigned::Of(holder, _) if holder == place));
                     }
                     let does = match self.wanted {
-                        Wanted::Write => true,
+                        Wanted::Write | Wanted::Touch => true,
                         Wanted::Value => *op == AssignOp::Set,
                         Wanted::Renewal => {
                             *op == AssignOp::Set && axis.is_none() && !super::access::names(self.unit, *value, *place)
@@ -131,7 +133,7 @@ impl Asked<'_> {
                 }
                 StepKind::Clear { place, .. } => match self.wanted {
                     Wanted::Value | Wanted::Write => self.take_out(*place, assigned),
-                    Wanted::Renewal => {
+                    Wanted::Renewal | Wanted::Touch => {
                         assigned.insert(self.assigned(*place));
                     }
                 },

@@ -101,7 +101,7 @@ impl World<'_> {
             };
             let script = self.handler(id).0;
             let comes_to = |ending| self.comes_to(ending, script, graph, &mut Endings::default());
-            let renewed = self.certain_of(id, graph, Wanted::Renewal).into_iter();
+            let renewed = self.certain_of(id, graph, Wanted::Touch).into_iter();
             match self.project.registry.owner(owner).kind {
                 OwnerKind::System => {
                     answer.renewed.extend(renewed.filter(|&cell| matches!(self.home(cell), Home::Everywhere)));

@@ -203,7 +203,8 @@ impl<'a> Blame<'a> {
     /// Adds the tests that keep ways from a place; none may.
     fn add_tests_before(&self, (script, body, at): Site, cause: &mut Cause) -> bool {
         let guards = self.guards.get(&(script, body)).into_iter().flatten();
-        let guards = guards.filter(|guard| guard.guards(at)).filter_map(|guard| Some((guard.test, guard.needed?)));
+        let guards =
+            guards.filter(|guard| guard.guards(at)).filter_map(|guard| Some((guard.test, guard.needed_at(at)?)));
         let mut any = false;
         for (condition, needed) in guards.chain(self.when(script, body).map(|when| (when, true))) {
             any |= self.add_tests_of(script, condition, needed, cause);

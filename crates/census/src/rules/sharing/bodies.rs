@@ -143,7 +143,8 @@ fn tests_before(statements: &[Statement], at: Span, tests: &mut Vec<(ExprId, boo
             tests.push((*condition, true));
         }
         if around {
-            blocks(statement).into_iter().for_each(|block| tests_before(&block.statements, at, tests));
+            let inner = blocks(statement).into_iter().find(|block| block.span.contains(at));
+            inner.into_iter().for_each(|block| tests_before(&block.statements, at, tests));
         }
     }
 }

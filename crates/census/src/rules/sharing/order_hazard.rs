@@ -404,6 +404,20 @@ mod tests {
     }
 
     #[test]
+    fn a_test_that_leads_out_of_one_branch_keeps_nothing_from_the_other() {
+        let registry = "[variables.tide]\nheight = { type = \"int\", scope = \"global\", default = 0, engine = \"both\" }\nhigh = { type = \"bool\", scope = \"global\", default = false, engine = \"both\" }\nlast = { type = \"int\", scope = \"global\", default = 0, engine = \"reads\" }\n";
+        let one = "script one for tide\n\non bell when not high {\n    last = 1\n}\n";
+        let branches = |first: &str, other: &str| {
+            let two = format!(
+                "script two for tide\n\non bell {{\n    if height > 3 {{\n        if not high {{\n            return\n        }}\n{first}    }} else {{\n{other}        height = 3\n    }}\n}}\n"
+            );
+            expect(registry, &[one, &two]);
+        };
+        branches("        last = 2\n", "");
+        branches("", "        last = 2 // ~ sharing/order-hazard\n");
+    }
+
+    #[test]
     fn each_handler_s_own_new_instance_is_no_other_s() {
         let registry = "[variables.parcel]\nweight = { type = \"int\", scope = \"instance\", default = 1, engine = \"reads\", writers = [\"*\"] }\n";
         let first = "script one for tide\n\non bell {\n    spawn parcel as mine\n    mine.weight = 3\n}\n";

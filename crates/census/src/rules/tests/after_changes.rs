@@ -43,7 +43,7 @@ fn what_a_change_puts_right_is_right_by_the_next_signal() {
 fn what_comes_before_the_change_is_heard_counts() {
     let keeps = "on changed height when height == 4 {\n    height = 0\n}\n";
     tide(&format!("on bell {{\n    height += 1\n}}\n\non bell {{\n    height += 1{TOLD}\n}}\n\n{keeps}"));
-    tide(&format!("on bell {{\n    height += 1\n    send lit\n}}\n\non lit {{\n    height += 1{TOLD}\n}}\n\n{keeps}"));
+    tide(&format!("on bell {{\n    height += 1\n    send lit\n}}\n\non lit {{\n    height += 2{TOLD}\n}}\n\n{keeps}"));
     tide(&format!("on every 1s {{\n    height += 1\n}}\n\n{keeps}"));
     tide(&format!("on every 1s {{\n    height += 1\n}}\n\non ebb {{\n    height += 1\n}}\n\n{keeps}"));
     tide(&format!("on every 1s {{\n    height += 1{TOLD}\n}}\n\non every 2s {{\n    height += 1{TOLD}\n}}\n\n{keeps}"));
