@@ -52,6 +52,11 @@ impl Run<'_, '_> {
             let now = &state.value(write.slot).value;
             let last = Last { left: now.clone(), written: now.join(&write.written) };
             self.partings.entry((cell, parting)).and_modify(|known| known.take(&last)).or_insert(last);
+            if let Parting::Answered | Parting::Overwritten = parting {
+                // Up by five here and down by three there is up for all others.
+                self.see_margins(state, &write);
+                self.see_moves(state, &write);
+            }
         }
     }
 

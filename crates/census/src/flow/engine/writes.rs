@@ -483,24 +483,14 @@ impl<'w, 'p> Run<'w, 'p> {
 
     /// Keeps that a slot was written, and the value that it has by now.
     fn see(&mut self, state: &State, write: &Unseen) {
-        let &Unseen { slot, grows, up, down, clears, .. } = write;
-        let Some(cell) = self.table.slots[slot as usize].cell else { return };
+        let &Unseen { slot, grows, clears, .. } = write;
         self.see_margins(state, write);
-        let own = self.is_own_slot(slot);
-        let handler = self.handler;
-        let later = state.later;
-        let seen = self.seen.entry((cell, own, later)).or_insert_with(|| {
-            let effect = Effect { own, later, ..Effect::none(handler) };
-            Seen { effect, grows: false, written: None }
-        });
+        let is_told = is_of(&write.written, self.table.slots[slot as usize].ty);
+        let Some(seen) = self.see_moves(state, write) else { return };
         seen.grows |= grows;
-        seen.effect.up |= up;
-        seen.effect.down |= down;
-        seen.effect.after_wait |= state.waited || state.later;
         let now = state.value(slot);
         seen.effect.clears |= clears && (now.unset || matches!(now.value, Value::Ref { .. }));
         // What nobody can tell is no value: others go on with what the place is given elsewhere.
-        let is_told = is_of(&write.written, self.table.slots[slot as usize].ty);
         if now.set && is_told {
             let known = seen.written.take();
             seen.written = Some(known.map_or_else(|| write.written.clone(), |known| known.join(&write.written)));
@@ -513,6 +503,20 @@ impl<'w, 'p> Run<'w, 'p> {
             let known = seen.effect.set.take();
             seen.effect.set = Some(known.map_or_else(|| value.clone(), |known| known.join(&value)));
         }
+    }
+
+    /// Keeps which way a slot was moved, whatever it holds by now.
+    pub(super) fn see_moves(&mut self, state: &State, write: &Unseen) -> Option<&mut Seen> {
+        let cell = self.table.slots[write.slot as usize].cell?;
+        let (own, later, handler) = (self.is_own_slot(write.slot), state.later, self.handler);
+        let seen = self.seen.entry((cell, own, later)).or_insert_with(|| {
+            let effect = Effect { own, later, ..Effect::none(handler) };
+            Seen { effect, grows: false, written: None }
+        });
+        seen.effect.up |= write.up;
+        seen.effect.down |= write.down;
+        seen.effect.after_wait |= state.waited || state.later;
+        Some(seen)
     }
 
     pub(in crate::flow) fn is_own_slot(&self, slot: Slot) -> bool {

@@ -289,3 +289,30 @@ fn a_test_that_guards_what_an_answer_does_wrong_is_no_mistake_of_its_own() {
     burns("oil >= 2 {");
     burns("oil >= 2 and swell >= 0 { // ~ range/always");
 }
+
+#[test]
+fn what_is_left_to_an_answer_has_moved_for_those_who_wait() {
+    let waits = |given: &str, answered: &str, mark: &str| {
+        let script = format!(
+            "script lamps for tide\n\non bell {{\n    {given}\n    send lit\n}}\n\non lit {{\n    {answered}\n}}\n\non gust {{\n    need = min(need + random(0, 3), 9)\n}}\n\non crane {{\n    if oil < need {{\n        wait 1s\n        swell = abs(floor(9 / (need - oil))){mark}\n    }}\n}}\n"
+        );
+        expect_in_scripts(&STATE.replace("default = 9, min", "default = 0, min"), &[&script]);
+    };
+    let zero = " // ~ range/divide-by-zero";
+    waits("oil = min(oil + 5, 20)", "oil = max(oil - 3, 0)", zero);
+    waits("oil = 5", "oil = 3", zero);
+    waits("oil = 5", "oil = 0", "");
+}
+
+#[test]
+fn what_a_step_in_answer_leaves_is_all_that_others_find() {
+    let finds = |tested: &str, mark: &str| {
+        let script = format!(
+            "script lamps for tide\n\non bell {{\n    oil = 40\n    send lit\n}}\n\non lit {{\n    oil -= 5\n}}\n\non crane {{\n    if oil {tested} {{\n        need = 12{mark}\n    }}\n}}\n"
+        );
+        expect_in_scripts(STATE, &[&script]);
+    };
+    let told = " // ~ range/can-exceed";
+    finds("== 35", told);
+    finds("> 35", "");
+}
