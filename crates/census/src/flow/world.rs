@@ -196,6 +196,8 @@ pub struct World<'p> {
     pub written: Vec<bool>,
     /// By cell: whether it can come to hold something else than at its start.
     moved: Vec<bool>,
+    /// By variable: whether the game writes it, or a bound at which it is cut.
+    by_game: Vec<bool>,
     /// Cells whose values are told by what could not be read, or means something else than it says: they may be anything.
     unsettled: Vec<bool>,
     /// Those among them that may be given a value where nothing says so.
@@ -342,6 +344,7 @@ impl<'p> World<'p> {
             seen_cleared: vec![false; project.cells.len()],
             written: vec![false; project.cells.len()],
             moved: Vec::new(),
+            by_game: Vec::new(),
             unsettled: Vec::new(),
             given_unread: Vec::new(),
             unread: unread_words(project, |unit| &unit.meant_names),

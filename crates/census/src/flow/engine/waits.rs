@@ -208,7 +208,7 @@ impl<'w> Run<'w, '_> {
         through_procedures || graph.from(first).any(|block| puts_off(block) || block.steps.iter().any(waits))
     }
 
-    /// What a wait does to slots that are no cells: names whose instance may be gone, and the scene.
+    /// What a wait does beside what others write: names whose instance may be gone, the scene, and what is made anew with that.
     pub(super) fn after_wait(&self, state: &mut State, slot: usize) {
         let facts = &self.table.slots[slot];
         match (facts.key, self.held(state, slot, facts.ty)) {
@@ -223,6 +223,11 @@ impl<'w> Run<'w, '_> {
             }
             (Key::Place(_), Type::Ref(of)) if self.world.may_vanish(self.unit, of) => {
                 self.may_be_none(state, slot);
+            }
+            _ if self.world.may_be_made_anew(self.unit, facts) => {
+                state.facts.forget(Slot::try_from(slot).unwrap_or(Slot::MAX));
+                state.values[slot] = state.values[slot].join(&self.world.entry_value(self.handler, facts));
+                self.forget_tests(state, |read| read as usize == slot);
             }
             _ => {}
         }

@@ -154,7 +154,7 @@ impl World<'_> {
         match cause {
             Cause::Signal(signal) => self.project.registry.signal(signal).from_engine,
             Cause::Changed(cell) => match self.project.cells[cell.index()] {
-                Cell::Variable(id) => self.project.registry.var(id).engine_writes,
+                Cell::Variable(id) => self.by_game[id.index()],
                 Cell::Private(..) => false,
             },
             Cause::Opening | Cause::Due(_) => true,

@@ -55,7 +55,7 @@ impl World<'_> {
             let (cell, variable) = (facts.cell?, self.project.registry.var(id));
             let anew = variable.owner == actor
                 && variable.scope == Scope::Instance
-                && !variable.engine_writes
+                && !self.by_game[id.index()]
                 && !matches!(variable.ty, Type::Ref(_))
                 && !self.unsettled[cell.index()];
             let start =
@@ -76,7 +76,7 @@ impl World<'_> {
         let (kept, scene) = match self.project.cells[cell.index()] {
             Cell::Variable(id) => {
                 let variable = self.project.registry.var(id);
-                let by_game = variable.lifetime > Lifetime::Run || variable.engine_writes;
+                let by_game = variable.lifetime > Lifetime::Run || self.by_game[id.index()];
                 (by_game || matches!(variable.ty, Type::Ref(_)), Some(variable.owner))
             }
             Cell::Private(script, index) => {

@@ -19,7 +19,7 @@ impl World<'_> {
     /// not, and nothing of it was left unread.
     pub(super) fn is_given_by_scripts(&self, cell: CellId) -> bool {
         let by_game = match self.project.cells[cell.index()] {
-            Cell::Variable(id) => self.project.registry.var(id).engine_writes,
+            Cell::Variable(id) => self.by_game[id.index()],
             Cell::Private(..) => false,
         };
         !by_game && !self.unsettled[cell.index()] && self.plain_type_of(cell).is_some()

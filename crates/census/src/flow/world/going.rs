@@ -367,6 +367,25 @@ impl World<'_> {
         scenes
     }
 
+    /// Whether what goes with a scene may be made anew while a script's handler waits: the scene is left and loaded once more, and
+    /// the handler goes on through that.
+    #[must_use]
+    pub fn may_be_made_anew(&self, unit: &ScriptUnit, facts: &SlotFacts) -> bool {
+        let registry = &self.project.registry;
+        let scene = match (facts.variable.map(|id| registry.var(id)), facts.base) {
+            (Some(variable), _) if variable.scope == Scope::Scene => Some(variable.owner),
+            (Some(_), Some(Base::Listed(instance))) => registry.instance(instance).scene,
+            _ => None,
+        };
+        let is_dropped = |scene: OwnerId| {
+            let goes_along = |owner| registry.is_actor(owner) && self.go_along(owner);
+            [unit.scene, unit.owner].contains(&Some(scene))
+                || unit.scene.is_some()
+                || unit.owner.is_some_and(goes_along)
+        };
+        self.goes && scene.is_some_and(|scene| !is_dropped(scene))
+    }
+
     /// Whether the number of an actor's instances never changes.
     #[must_use]
     pub fn is_counted_for_good(&self, actor: OwnerId) -> bool {

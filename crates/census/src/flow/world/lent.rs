@@ -62,7 +62,7 @@ impl World<'_> {
             Some(Bound::Variable(bound)) => self.moved[bound.index()],
             _ => false,
         };
-        let others = known.engine_writes || self.cleared[cell.index()] || self.unsettled[cell.index()];
+        let others = self.by_game[variable.index()] || self.cleared[cell.index()] || self.unsettled[cell.index()];
         !moves
             && !others
             && self.effects[cell.index()]

@@ -63,7 +63,7 @@ impl World<'_> {
     }
 
     /// Whether all instances of an actor belong to scenes.
-    fn go_along(&self, actor: OwnerId) -> bool {
+    pub(super) fn go_along(&self, actor: OwnerId) -> bool {
         let registry = &self.project.registry;
         registry.instances_of(actor).all(|id| registry.instance(id).scene.is_some())
     }

@@ -24,6 +24,7 @@ impl World<'_> {
             self.written[id.index()] |= project.registry.var(id).engine_writes;
         }
         self.moved = self.find_moved();
+        self.by_game = self.find_by_game();
     }
 
     /// What stands in a stretch that could not be read, what a misspelled name may mean, and all that is an owner's whose

@@ -26,14 +26,17 @@ impl World<'_> {
             let any = self.any_in(CellId::at(at));
             self.reach[at] = self.cell_within_bounds(CellId::at(at), any.clone()).unwrap_or(any);
         }
-        for id in registry.var_ids().filter(|&id| registry.var(id).engine_writes) {
+        for id in registry.var_ids().filter(|&id| self.by_game[id.index()]) {
+            let variable = registry.var(id);
+            let moves = |end| variable.engine_writes || self.bound_by_game(id, end).is_some();
+            let (up, down) = (moves(End::Min), moves(End::Max));
             self.effects[id.index()].to_mut().push(Effect {
                 handler: None,
                 after_wait: false,
                 later: false,
                 own: false,
-                up: true,
-                down: true,
+                up,
+                down,
                 set: None,
                 clears: false,
                 grown: 0,
@@ -132,9 +135,12 @@ impl World<'_> {
         let registry = &self.project.registry;
         let mut grown = Vec::new();
         let anything = |id: VarId| registry.var(id).engine_writes || self.unsettled[id.index()];
-        let written: Vec<VarId> = registry.var_ids().filter(|&id| anything(id)).collect();
-        for id in written {
-            let value = self.within_bounds(id, self.any_of(id)).unwrap_or(Value::Other);
+        let written: Vec<(VarId, bool)> = registry.var_ids().map(|id| (id, anything(id))).collect();
+        for (id, anything) in written.into_iter().filter(|&(id, anything)| anything || self.by_game[id.index()]) {
+            let value = match anything {
+                true => self.within_bounds(id, self.any_of(id)).unwrap_or(Value::Other),
+                false => self.pushed_by_game(id),
+            };
             let known = &self.reach[id.index()];
             let joined = if is_nothing(known) { value.clone() } else { known.join(&value) };
             if joined != *known {
@@ -146,6 +152,48 @@ impl World<'_> {
             }
         }
         grown
+    }
+
+    /// The variables that the game writes, and those that move with a bound which it writes.
+    pub(super) fn find_by_game(&self) -> Vec<bool> {
+        let registry = &self.project.registry;
+        let mut by_game: Vec<bool> = registry.variables.iter().map(|variable| variable.engine_writes).collect();
+        let follows = |id: VarId| registry.var(id).overflow == Overflow::Clamp;
+        let following: Vec<VarId> = registry.var_ids().filter(|&id| follows(id)).collect();
+        let mut grows = true;
+        while std::mem::take(&mut grows) {
+            for id in &following {
+                let bounds = [End::Min, End::Max].map(|end| registry.var(*id).bound(end));
+                let moves = bounds
+                    .into_iter()
+                    .flatten()
+                    .any(|bound| matches!(bound, Bound::Variable(other) if by_game[other.index()]));
+                grows |= moves && !std::mem::replace(&mut by_game[id.index()], true);
+            }
+        }
+        by_game
+    }
+
+    /// The variable by which the game can move another that is cut at it, from this end.
+    fn bound_by_game(&self, id: VarId, end: End) -> Option<VarId> {
+        let variable = self.project.registry.var(id);
+        match variable.bound(end).filter(|_| variable.overflow == Overflow::Clamp) {
+            Some(Bound::Variable(other)) => Some(*other).filter(|other| self.by_game[other.index()]),
+            _ => None,
+        }
+    }
+
+    /// What a variable can be moved to by bounds that the game writes.
+    fn pushed_by_game(&self, id: VarId) -> Value {
+        let mut pushed = self.reach[id.index()].clone();
+        for end in [End::Min, End::Max] {
+            let bound = self.bound_by_game(id, end).map(|bound| &self.reach[bound.index()]);
+            if let (Value::Num(num), Some(Value::Num(bound))) = (&pushed, bound) {
+                let moved = if end == End::Max { num.min(bound) } else { num.max(bound) };
+                pushed = Value::Num(num.join(&moved));
+            }
+        }
+        pushed
     }
 
     /// The value of a text as it is written in a script.

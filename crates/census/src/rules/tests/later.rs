@@ -1,4 +1,4 @@
-//! `after` blocks: what their activation does beside them, and what they do beside it.
+//! `after` blocks and waits: what their activation does beside them, and what comes in between.
 
 use crate::rules::testing::expect_in_scripts;
 
@@ -105,4 +105,33 @@ fn a_wait_forgets_no_more_than_others_set() {
 fn a_break_in_a_block_ends_the_block_whose_loop_is_long_over() {
     let script = "script bells for tide\n\nproc bells() {\n let rung = 0\n while rung < 3 {\n after 1s {\n if level > 2 {\n break\n }\n level += 1\n }\n rung += 1\n }\n}\n\non bell { // ~ sharing/reentry\n bells()\n level += 4 // ~ range/can-exceed\n}\n";
     expect_in_scripts(STATE, &[script]);
+}
+
+#[test]
+fn what_goes_with_a_scene_is_made_anew_while_others_wait() {
+    let state = "[variables]\nharbor.queue = { type = \"int\", scope = \"scene\", default = 0, min = 0, max = 50, engine = \"reads\" }\ntide.flow = { type = \"int\", scope = \"global\", default = 0, engine = \"reads\" }\n";
+    let waits = |owner: &str, leaves: &str, mark: &str| {
+        let pier = format!(
+            "script pier for harbor\n\non every 1s {{\n    queue = min(queue + 1, 50)\n}}\n\non touched(other) {{\n    {leaves}\n}}\n"
+        );
+        let waiting = format!(
+            "script flood for {owner}\n\non bell {{\n    if scene is harbor and harbor.queue > 3 {{\n        wait 5s\n        if scene is harbor {{\n            note \"{{floor(9 / (harbor.queue - 3))}}\"{mark}\n        }}\n    }}\n}}\n"
+        );
+        let back = "script marsh for marsh\n\non touched(other) {\n    go harbor\n    tide.flow = 1 // waive sharing/foreign-write: it is let in\n}\n";
+        expect_in_scripts(state, &[&pier, &waiting, back]);
+    };
+    waits("tide", "go marsh", " // ~ range/divide-by-zero");
+    waits("tide", "go harbor", " // ~ range/divide-by-zero");
+    waits("tide in harbor", "go marsh", "");
+}
+
+#[test]
+fn what_the_game_does_to_a_bound_moves_what_is_cut_there() {
+    let state = "[variables.tide]\nroom = { type = \"int\", scope = \"global\", default = 9, min = 1, max = 20, engine = \"both\" }\nload = { type = \"int\", scope = \"global\", default = 5, min = 0, max = \"tide.room\", overflow = \"clamp\", engine = \"reads\" }\n";
+    let judged = |body: &str| {
+        expect_in_scripts(state, &[&format!("script hold for tide\n\non bell {{\n{body}}}\n")]);
+    };
+    judged("    note \"{9 % (load - 3)}\" // ~ range/divide-by-zero\n");
+    judged("    if load == 5 {\n        wait 1s\n        note \"{9 % (load - 3)}\" // ~ range/divide-by-zero\n    }\n");
+    judged("    if load > 0 {\n        wait 1s\n        note \"{9 % load}{9 % (load - 6)}\"\n    }\n");
 }
