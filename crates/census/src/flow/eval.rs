@@ -481,6 +481,11 @@ impl Run<'_, '_> {
             return (yes.then(|| state.clone()), no.then_some(state));
         };
         let Some(slot) = self.slot(place) else { return (yes.then(|| state.clone()), no.then_some(state)) };
+        self.way_of_flag(state, slot, (yes, no))
+    }
+
+    /// What is known where a flag is up, and where it is down, as far as each is possible.
+    pub(super) fn way_of_flag(&mut self, state: State, slot: Slot, (yes, no): (bool, bool)) -> Split {
         let way = |possible: bool, outcome: bool| {
             possible.then(|| {
                 let mut state = state.clone();

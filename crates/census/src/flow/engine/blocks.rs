@@ -116,6 +116,11 @@ impl<'w, 'p> Run<'w, 'p> {
                             next.clear();
                         }
                     }
+                    StepKind::Wait(_) => {
+                        for state in self.apart_by_flag(state) {
+                            next.extend(self.step(state, step));
+                        }
+                    }
                     _ => next.extend(self.step(state, step)),
                 }
             }
@@ -132,6 +137,7 @@ impl<'w, 'p> Run<'w, 'p> {
         if !slots.is_empty() {
             state.forget_all(slots, self.in_loop);
             state.sources.retain(|source| !slots.contains(&source.local));
+            state.tests.retain(|(local, _)| !slots.contains(local));
         }
     }
 

@@ -67,6 +67,22 @@ impl<'w, 'p> Run<'w, 'p> {
         given.into_iter().collect()
     }
 
+    /// Both ways that a local may be which still says what a test says of others' places: over a wait it says no more than what
+    /// each way tells by then.
+    pub(super) fn apart_by_flag(&mut self, state: State) -> SmallVec<[State; 2]> {
+        let is_cell = |slot: &Slot| self.table.slots[*slot as usize].cell.is_some();
+        let is_open = |&&(local, test): &&(Slot, ExprId)| {
+            !is_cell(&local) && either(&state.value(local).value).is_some() && self.reads(test).iter().any(is_cell)
+        };
+        match state.tests.iter().find(is_open).filter(|_| self.most_parts > 1) {
+            Some(&(local, _)) => {
+                let (yes, no) = self.way_of_flag(state, local, (true, true));
+                yes.into_iter().chain(no).collect()
+            }
+            None => smallvec![state],
+        }
+    }
+
     /// The `and` or `or` that a test comes to, also behind `not` and behind a name.
     fn joining(&self, state: &State, mut test: ExprId) -> Option<ExprId> {
         for _ in 0..MOST_FLAGS_BEHIND {

@@ -37,6 +37,25 @@ impl World<'_> {
         }
     }
 
+    /// From where to where a number of a handler lies that it does not write itself: what comes along with its signal, or what
+    /// others hold.
+    #[must_use]
+    pub fn ends_at_beginning(&self, handler: HandlerId, place: PlaceId) -> Option<(f64, f64)> {
+        let (unit, ..) = self.parts(handler);
+        let table = self.table(handler);
+        let facts = &table.slots[table.slot(Key::Place(place))? as usize];
+        let is_given = match unit.place(place) {
+            Place::Local(local) => {
+                let brought = &unit.handlers[self.handler(handler).1].parameters;
+                brought.iter().any(|&(parameter, _)| parameter == local)
+            }
+            Place::Was => false,
+            Place::Private(_) | Place::Variable(..) => true,
+        };
+        let value = is_given.then(|| self.entry_value(handler, facts).value)?;
+        matches!(value, Value::Num(_)).then(|| value.ends())
+    }
+
     /// The same as a handler goes on after a wait, for what is no cell.
     #[must_use]
     pub fn value_after_wait(&self, handler: HandlerId, facts: &SlotFacts) -> Abstract {

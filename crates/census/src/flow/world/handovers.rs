@@ -59,8 +59,10 @@ struct Companies {
     coming: ComingAndGoing,
     /// Of what time lets go on: all that are due at one moment are in the queue before what any of them sends.
     due: Company,
-    /// Of what time sets off, which comes after what goes on at that moment.
-    of_time: Company,
+    /// Of what each tick sets off, which comes after what goes on at that moment.
+    of_tick: Company,
+    /// Of what comes every so often: after the ticks, but not after what these send.
+    of_every: Company,
     of_start: Company,
     by_signal: FxHashMap<SignalId, Company>,
     changes: chains::Changes,
@@ -79,10 +81,14 @@ impl World<'_> {
         let by_time = |id: HandlerId| matches!(self.parts(id).1.trigger, Trigger::Tick | Trigger::Every(_));
         let changed = ids(&|id| matches!(self.parts(id).1.trigger, Trigger::Changed(_)));
         let due = ids(&|id| by_time(id) || self.yields[id.index()]);
-        let goes_on_at_once = ids(&|id| by_time(id) || self.yields[id.index()] && self.may_wait_no_time(id));
+        let goes_on_at_once = |id: HandlerId| self.yields[id.index()] && self.may_wait_no_time(id);
+        let is_tick = |id: HandlerId| matches!(self.parts(id).1.trigger, Trigger::Tick);
+        let from_tick_on = ids(&|id| by_time(id) || goes_on_at_once(id));
+        let behind_tick = ids(&|id| by_time(id) && !is_tick(id) || goes_on_at_once(id));
         let opening = ids(&|id| self.openings[id.index()].is_some());
         let mut companies = Companies {
-            of_time: self.company(&due, [goes_on_at_once, changed.clone()].concat(), &coming),
+            of_tick: self.company(&due, [from_tick_on, changed.clone()].concat(), &coming),
+            of_every: self.company(&due, [behind_tick, changed.clone()].concat(), &coming),
             due: self.company(&due, [&due[..], &changed].concat(), &coming),
             of_start: self.company(&opening, opening.clone(), &coming),
             by_signal: FxHashMap::default(),
@@ -188,7 +194,8 @@ impl World<'_> {
                 let all = self.answering_in_line(handler, &companies.changes, &companies.all_due)?;
                 Some((is_one, self.company(&[], all, &companies.coming)))
             }
-            (Trigger::Tick | Trigger::Every(_), _) => Some((is_one, companies.of_time.clone())),
+            (Trigger::Tick, _) => Some((is_one, companies.of_tick.clone())),
+            (Trigger::Every(_), _) => Some((is_one, companies.of_every.clone())),
             (Trigger::Start, _) => Some((is_one, companies.of_start.clone())),
             _ => None,
         }
@@ -216,6 +223,13 @@ impl World<'_> {
     pub(super) fn is_the_games_alone(&self, signal: SignalId) -> bool {
         let declared = self.project.registry.signal(signal);
         declared.from_engine && !self.senders.contains_key(&signal) && !self.unread.contains(&*declared.name)
+    }
+
+    /// Whether a handler answers what only the game sends, and that one by one: the queue is empty as it comes.
+    pub(super) fn answers_with_nothing_before(&self, id: HandlerId) -> bool {
+        let is_single =
+            |signal: SignalId| !self.project.registry.signal(signal).bursts && self.is_the_games_alone(signal);
+        self.signal_of(id).is_some_and(is_single)
     }
 
     /// The bodies that a handler runs: its own, and those of all procedures that it comes to call, also as it asks whether it

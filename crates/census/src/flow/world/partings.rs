@@ -103,6 +103,8 @@ impl World<'_> {
                 by < handler || !matches!(self.parts(by).1.trigger, Trigger::Removed)
             }
             (Parting::Removed, _) => false,
+            // What is sent stands in the queue before the changes of the same dispatch.
+            (Parting::Answered, Trigger::Changed(_)) if self.answers_with_nothing_before(by) => false,
             (Parting::Answered, _) => self.comes_before_answer(by, handler),
             (Parting::Overwritten, Trigger::Spawn) => {
                 self.parts(handler).0.owner.is_none_or(|owner| self.is_spawned(owner))

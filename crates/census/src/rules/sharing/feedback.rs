@@ -520,12 +520,22 @@ fn moved(bodies: &Bodies<'_, '_>, value: ExprId, of: &[Option<CellId>]) -> Optio
     }
 }
 
-/// The sign of an amount that never changes.
+/// The sign of an amount that always has the same.
 fn sign(bodies: &Bodies<'_, '_>, amount: ExprId) -> Option<Way> {
-    match still(bodies, amount)? {
-        number if number > 0.0 => Some(Way::Up),
-        number if number < 0.0 => Some(Way::Down),
-        _ => None,
+    let (lo, hi) = match still(bodies, amount) {
+        Some(number) => (number, number),
+        None => {
+            let place = bodies.handler.unit.place_of(bodies.behind(amount))?;
+            let is_written = bodies
+                .steps()
+                .any(|step| matches!(step.kind, StepKind::Assign { place: written, .. } if written == place));
+            bodies.facts.world.ends_at_beginning(bodies.handler.id, place).filter(|_| !is_written)?
+        }
+    };
+    match () {
+        () if lo > 0.0 => Some(Way::Up),
+        () if hi < 0.0 => Some(Way::Down),
+        () => None,
     }
 }
 
@@ -985,5 +995,18 @@ on changed flow {{\n if not seen {{\n seen = true\n MARK\n }}\n}}\n"
         answering(twice, "    busy = false\n");
         answering("    height -= height % 5\n", "    busy = false\n");
         answering("    height -= 1 % 5 // ~ sharing/feedback\n", "    busy = false\n");
+    }
+
+    #[test]
+    fn what_comes_along_says_which_way_it_goes() {
+        let steps = |amount: &str, mark: &str| {
+            let registry = "[variables.tide]\nheight = { type = \"int\", scope = \"global\", default = 0, engine = \"reads\" }\n[signals.rise]\nfrom = \"script\"\nparameters = { by = \"int\" }\n";
+            let script = format!(
+                "script tides for tide\n\non changed height {{\n    if height < 9 {{\n        send rise({amount})\n    }}\n}}\n\non rise(by) {{\n    height += by{mark}\n}}\n\non bell {{\n    height = 0\n}}\n"
+            );
+            expect(registry, &[&script]);
+        };
+        steps("random(1, 3)", "");
+        steps("random(-1, 3)", " // ~ sharing/feedback");
     }
 }

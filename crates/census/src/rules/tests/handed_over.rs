@@ -142,6 +142,8 @@ fn what_time_sets_off_comes_with_all_that_is_due() {
     drawn("on start {\n    oil = 5\n    send drawn(6)\n}\n", true);
     let takes = "    if oil > 0 {\n        oil -= 1\n    }\n}\n";
     drawn(&format!("{every}\non every 2s {{\n{takes}"), true);
+    drawn(&format!("{every}\non tick {{\n{takes}"), false); // The ticks come first.
+    drawn(&format!("{}\non every 2s {{\n{takes}", every.replace("every 1s", "tick")), true);
     drawn(&format!("{every}\non tick {{\n    send lit\n}}\n\non lit {{\n{takes}"), true);
     drawn(&format!("{every}\non tick {{\n    need = random(1, 9)\n}}\n\non changed need {{\n{takes}"), true);
     let waits = format!("on start {{\n    wait 1s\n{takes}");
@@ -315,4 +317,16 @@ fn what_a_step_in_answer_leaves_is_all_that_others_find() {
     let told = " // ~ range/can-exceed";
     finds("== 35", told);
     finds("> 35", "");
+}
+
+#[test]
+fn what_is_sent_is_answered_before_the_changes_are_heard() {
+    let hears = |sender: &str, mark: &str| {
+        let script = format!(
+            "script lamps for tide\n\n{sender} {{\n    oil = 40\n    send lit\n}}\n\non lit {{\n    oil = 30\n}}\n\non changed oil {{\n    note \"{{9 % (oil - 40)}}\"{mark}\n}}\n\non tick {{\n    oil = random(0, 9)\n}}\n"
+        );
+        expect_in_scripts(STATE, &[&script]);
+    };
+    hears("on bell", "");
+    hears("on every 1s", " // ~ range/divide-by-zero"); // What the tick has changed is heard in between.
 }

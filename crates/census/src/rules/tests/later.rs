@@ -135,3 +135,20 @@ fn what_the_game_does_to_a_bound_moves_what_is_cut_there() {
     judged("    if load == 5 {\n        wait 1s\n        note \"{9 % (load - 3)}\" // ~ range/divide-by-zero\n    }\n");
     judged("    if load > 0 {\n        wait 1s\n        note \"{9 % load}{9 % (load - 6)}\"\n    }\n");
 }
+
+#[test]
+fn what_a_let_has_asked_is_known_over_a_wait_as_far_as_it_stays() {
+    let waits = |start: u8, answer: &str, inside: &str| {
+        let state = format!(
+            "[variables.tide]\nlevel = {{ type = \"int\", scope = \"global\", default = {start}, min = 0, max = 50, engine = \"reads\" }}\n"
+        );
+        let script = format!(
+            "script floods for tide\n\non bell {{\n    let wet = level > 0\n    wait 1s\n    if wet {{\n        note \"{{9 % level}}\"{inside}\n    }}\n}}\n\non touched(other) {{\n    {answer}\n}}\n"
+        );
+        expect_in_scripts(&state, &[&script]);
+    };
+    waits(0, "level = min(level + 1, level.max)", "");
+    waits(0, "level = max(level, random(0, 3))", "");
+    waits(5, "level = max(level - 1, 0)", " // ~ range/divide-by-zero");
+    waits(0, "level = random(0, 50)", " // ~ range/divide-by-zero");
+}
