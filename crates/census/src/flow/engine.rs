@@ -564,7 +564,11 @@ impl<'w, 'p> Run<'w, 'p> {
                 free.insert(self.events.len());
                 self.events.push(event);
             }
-            Entry::Occupied(known) => self.events[*known.get()].take_ranges(&event),
+            Entry::Occupied(known) => {
+                if let Some(told) = self.events.get_mut(*known.get()) {
+                    told.take_ranges(&event);
+                }
+            }
         }
     }
 

@@ -490,11 +490,13 @@ impl<'w, 'p> Run<'w, 'p> {
 
     /// Others can see what was written to these slots: what lies beyond all that is there by then was put right before.
     pub(in crate::flow) fn show_others(&mut self, state: &mut State, meant: impl Fn(Slot) -> bool) {
-        let unseen = state.unseen.clone();
-        for write in unseen.iter().filter(|write| meant(write.slot)) {
-            self.see(state, write);
+        if !state.unseen.iter().any(|write| meant(write.slot)) {
+            return;
         }
-        state.unseen.retain(|write| !meant(write.slot));
+        let (shown, kept): (Vec<Unseen>, Vec<Unseen>) =
+            state.unseen.take().into_iter().partition(|write| meant(write.slot));
+        state.unseen = kept.into();
+        shown.iter().for_each(|write| self.see(state, write));
     }
 
     /// Keeps that a slot was written, and the value that it has by now.
