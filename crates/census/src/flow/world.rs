@@ -9,6 +9,7 @@ mod answers;
 mod beforehand;
 mod chains;
 mod changed;
+mod drips;
 mod effects;
 mod entry;
 mod entry_tests;
@@ -233,6 +234,8 @@ pub struct World<'p> {
     overwriters: overwritten::Overwriters,
     /// The handlers that answer a change and find it there still.
     still_changed: FxHashSet<HandlerId>,
+    /// What ticks bring down a little.
+    drips: drips::Drips,
     /// All who send them.
     sending: silenced::Sending,
     /// The signals before which their sender may have found something out.
@@ -364,6 +367,7 @@ impl<'p> World<'p> {
             leaders: led::Leaders::default(),
             overwriters: overwritten::Overwriters::default(),
             still_changed: FxHashSet::default(),
+            drips: drips::Drips::default(),
             sending: silenced::Sending::default(),
             handovers: FxHashMap::default(),
             handed: FxHashMap::default(),
@@ -454,6 +458,7 @@ impl<'p> World<'p> {
         world.overwriters = world.find_overwriters();
         world.own_stops = world.find_own_stops();
         world.still_changed = world.find_still_changed();
+        world.drips = world.find_drips();
         world.sending = world.find_sending();
         world.handovers = world.find_handovers();
         world.take_up_passed();

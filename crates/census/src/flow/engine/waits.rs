@@ -148,7 +148,12 @@ impl<'w> Run<'w, '_> {
         // Where an `after` block is put off, what its activation goes on to do has been counted.
         let in_later = state.later && span.is_some();
         let may_begin = state.forked.is_some_and(|put_off| put_off.begins_within(ticks));
-        let beside = Beside { main: in_later, later: in_later || may_begin, first: !state.waited && !state.later };
+        let beside = Beside {
+            main: in_later,
+            later: in_later || may_begin,
+            first: !state.waited && !state.later,
+            ticks: world.ticks_that_count(self.table, ticks),
+        };
         let mut state = world.while_waiting(self, &state, beside);
         for slot in 0..self.table.slots.len() {
             self.after_wait(&mut state, slot);

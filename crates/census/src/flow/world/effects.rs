@@ -184,12 +184,12 @@ impl World<'_> {
         &self,
         run: &Run<'_, '_>,
         past: impl Fn(Opening) -> bool,
-        meant: impl Fn(&Effect, bool) -> bool,
+        meant: impl Fn(CellId, &Effect, bool) -> bool,
     ) -> Others {
         let of_slot = |(slot, facts): (Slot, &SlotFacts)| {
             let Some(cell) = facts.cell else { return Together::default() };
             let own = run.is_own_slot(slot);
-            let meant = Meant { past: &past, effect: &|effect| meant(effect, own) };
+            let meant = Meant { past: &past, effect: &|effect| meant(cell, effect, own) };
             self.effects[cell.index()].together(&meant, |handler| self.openings[handler.index()])
         };
         (0..).zip(&run.table.slots).map(of_slot).collect()
@@ -230,6 +230,8 @@ pub struct Together {
     ends: (f64, f64),
     /// What they leave that is no number.
     left: Option<Value>,
+    /// By how much ticks bring it down beside that, at most.
+    drips: f64,
 }
 
 impl Default for Together {
@@ -243,6 +245,7 @@ impl Default for Together {
             gives_none: false,
             ends: (f64::INFINITY, f64::NEG_INFINITY),
             left: None,
+            drips: 0.0,
         }
     }
 }
@@ -250,7 +253,7 @@ impl Default for Together {
 impl Hash for Together {
     fn hash<H: Hasher>(&self, hasher: &mut H) {
         (self.any, self.up, self.down, self.clears, self.sets, self.gives_none).hash(hasher);
-        (self.ends.0.to_bits(), self.ends.1.to_bits()).hash(hasher);
+        (self.ends.0.to_bits(), self.ends.1.to_bits(), self.drips.to_bits()).hash(hasher);
         self.left.hash(hasher);
     }
 }
@@ -295,6 +298,12 @@ impl Together {
         }
     }
 
+    /// The same, and ticks take from it, so much at most.
+    pub(super) fn drip(&mut self, by: f64) {
+        (self.any, self.down) = (true, true);
+        self.drips = by;
+    }
+
     /// A value after the effects: what it was, joined with what they leave, and only as far as they move it.
     #[must_use]
     pub fn after(&self, now: &Abstract, reach: &Value) -> Abstract {
@@ -306,7 +315,7 @@ impl Together {
         after.set |= self.sets;
         after.value = match (&now.value, reach) {
             (Value::Num(now), Value::Num(reach)) => {
-                let lo = if self.down { now.lo.min(self.ends.0) } else { now.lo };
+                let lo = if self.down { now.lo.min(self.ends.0) } else { now.lo } - self.drips;
                 let hi = if self.up { now.hi.max(self.ends.1) } else { now.hi };
                 let all = now.join(reach);
                 Value::Num(all.meet(&Num::range(lo, hi, all.int)).unwrap_or(all))

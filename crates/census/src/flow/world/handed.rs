@@ -197,7 +197,7 @@ impl<'p> World<'p> {
         self.effects_on(
             run,
             |_| false,
-            |effect, own| {
+            |_, effect, own| {
                 let of_this = own && effect.own && effect.handler == Some(run.handler);
                 effect.handler.is_none_or(comes_before) && !(of_this && once_for_it)
             },

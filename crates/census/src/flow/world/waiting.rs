@@ -63,6 +63,8 @@ pub struct Beside {
     pub later: bool,
     /// It has not waited before.
     pub first: bool,
+    /// For how many ticks it waits, where that matters.
+    pub ticks: Option<u32>,
 }
 
 /// The handlers that can't begin while another waits, in order, and for whom they can't.
@@ -191,7 +193,11 @@ impl<'p> World<'p> {
             goes_on(effect) || effect.later && self.is_under_way(by, Part::Later, run.handler, extent)
         };
         let is_past = |opening| self.past(opening, run.handler) == Some(Extent::Everywhere);
-        self.effects_on(run, is_past, |effect, own| {
+        let drip_of = |cell: CellId| beside.ticks.and_then(|ticks| Some((self.drips.get(&cell)?, ticks)));
+        let mut others = self.effects_on(run, is_past, |cell, effect, own| {
+            if drip_of(cell).is_some_and(|((by, _), _)| effect.handler == Some(*by)) {
+                return false;
+            }
             let past = if effect.handler.is_some() && effect.handler == alone && !goes_on(effect) {
                 Some(if runs_once { Extent::Everywhere } else { Extent::ForTheInstance })
             } else {
@@ -204,7 +210,13 @@ impl<'p> World<'p> {
                 Some(Extent::ForTheInstance) => !(own && effect.own),
                 None => true,
             }
-        })
+        });
+        for (facts, together) in run.table.slots.iter().zip(&mut others) {
+            if let Some(((_, rate), ticks)) = facts.cell.and_then(drip_of) {
+                together.drip(rate * f64::from(ticks.max(1))); // Also who waits no time may be behind a tick of that moment.
+            }
+        }
+        others
     }
 
     /// Whether what a handler does before its first wait is certainly done before another one waits.

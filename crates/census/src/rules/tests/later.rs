@@ -152,3 +152,27 @@ fn what_a_let_has_asked_is_known_over_a_wait_as_far_as_it_stays() {
     waits(5, "level = max(level - 1, 0)", " // ~ range/divide-by-zero");
     waits(0, "level = random(0, 50)", " // ~ range/divide-by-zero");
 }
+
+#[test]
+fn a_cooldown_that_ticks_bring_down_keeps_out_as_long_as_it_lasts() {
+    let state = "[variables.tide]\ncool = { type = \"int\", scope = \"global\", default = 0, min = 0, max = 200, engine = \"reads\" }\nload = { type = \"int\", scope = \"global\", default = 1, min = 0, max = 9, engine = \"reads\" }\n";
+    let cools = |from: u8, tick: &str, more: &str, mark: &str| {
+        let script = format!(
+            "script hold for tide\n\non bell when cool == 0 {{\n    cool = {from}\n    load = 4\n    wait 1s\n    note \"{{9 % load}}\"{mark}\n    load = 0\n}}\n\non tick {{\n{tick}}}\n{more}"
+        );
+        expect_in_scripts(state, &[&script]);
+    };
+    let told = " // ~ range/divide-by-zero";
+    let down = "    if cool > 0 {\n        cool -= 1\n    }\n";
+    cools(90, down, "", "");
+    cools(61, down, "", "");
+    cools(59, down, "", told);
+    cools(90, "    if cool > 1 {\n        cool -= 2\n    }\n", "", told);
+    cools(150, "    if cool > 1 {\n        cool -= 2\n    }\n", "", "");
+    cools(90, &down.repeat(2), "", told);
+    cools(90, "    repeat 2 {\n        if cool > 0 {\n            cool -= 1\n        }\n    }\n", "", told);
+    cools(90, down, "\non touched(other) {\n    cool = 0\n}\n", told);
+    cools(90, down, "\non touched(other) {\n    cool = 80\n}\n", "");
+    cools(90, down, "\non touched(other) {\n    cool = 50\n}\n", told);
+    cools(90, down, "\non tick {\n    if cool > 0 {\n        cool -= 1\n    }\n}\n", told);
+}
