@@ -516,7 +516,8 @@ impl<'w, 'p> Run<'w, 'p> {
                 // On other ways that lead here it may be what it was before.
                 (Value::Num(now), Value::Num(written)) => Value::Num(written.meet(now).unwrap_or_else(|| now.clone())),
                 (Value::Other, written) => written.clone(), // The rest is what nobody can tell.
-                (now, _) => now.clone(),
+                // What was told of may have been taken not to have happened since.
+                (now, written) => written.meet(now).unwrap_or_else(|| written.clone()),
             };
             let known = seen.effect.set.take();
             seen.effect.set = Some(known.map_or_else(|| value.clone(), |known| known.join(&value)));

@@ -334,3 +334,18 @@ fn what_is_put_back_before_anyone_looks_is_nobody_elses_to_find() {
     passing("", "chance(0.5)", [told, ""]);
     passing("    wait 1s\n", "false", [told, told]);
 }
+
+#[test]
+fn what_is_set_on_one_way_only_is_no_more_than_what_is_set() {
+    let shuts = |first: &str, mark: &str| {
+        judged(&format!(
+            "private busy: bool = false\n\non bell {{\n{first}}}\n\non touched(other) when not busy {{\n    busy = true{mark}\n    wait 1s\n    if oil < 3 {{\n        return\n    }}\n    oil -= 3\n    busy = false\n}}\n"
+        ));
+    };
+    let stuck = " // ~ sharing/stuck-guard";
+    shuts("    if oil > 3 {\n        busy = true\n    }\n", stuck);
+    shuts("    if oil > 3 {\n        busy = false\n    }\n", "");
+    judged(
+        "private pal: mailboat\n\non touched(other: mailboat) {\n    if oil > 3 {\n        pal = other\n    }\n}\n\non bell {\n    if pal is not none {\n        wait 1s\n        note \"{pal is mailboat}\"\n    }\n}\n",
+    );
+}
