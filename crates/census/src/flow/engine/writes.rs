@@ -301,9 +301,21 @@ impl<'w, 'p> Run<'w, 'p> {
         };
         let is_at_most = |form: &Linear| state.facts.implies(&form.plus(&own, -1.0), &ends);
         let is_at_least = |form: &Linear| state.facts.implies(&own.plus(form, -1.0), &ends);
-        let up = up && !forms.uppers().iter().any(is_at_most);
-        let down = down && !forms.lowers().iter().any(is_at_least);
+        let round = self.goes_round(slot, new);
+        let up = round || up && !forms.uppers().iter().any(is_at_most);
+        let down = round || down && !forms.lowers().iter().any(is_at_least);
         Moved { up, down }
+    }
+
+    /// Whether a value is one that a variable goes round with: beyond the one end of its range it comes in at the other.
+    fn goes_round(&self, slot: Slot, new: &Value) -> bool {
+        let facts = &self.table.slots[slot as usize];
+        let wraps = facts.variable.is_some_and(|id| self.world.project.registry.var(id).overflow == Overflow::Wrap);
+        let (lo, hi) = new.ends();
+        let leaves = |limit: Option<Limit>, beyond: &dyn Fn(f64) -> bool| {
+            limit.is_some_and(|limit| if let Limit::Number(end) = limit { beyond(end) } else { true })
+        };
+        wraps && (leaves(facts.min, &|end| lo < end) || leaves(facts.max, &|end| hi > end))
     }
 
     fn write(

@@ -10,10 +10,10 @@ use crate::flow::graph::BlockId;
 /// What the handlers of a signal certainly do before they first wait.
 #[derive(Debug, Default)]
 pub(super) struct Answer {
-    /// They give these a fresh value, wherever they are.
-    renewed: FxHashSet<CellId>,
-    /// They give these a fresh value for their own instance.
-    renewed_of_own: FxHashSet<CellId>,
+    /// They write or clear these, wherever they are.
+    touched: FxHashSet<CellId>,
+    /// They do so for their own instance.
+    touched_of_own: FxHashSet<CellId>,
     /// The instances of these remove themselves.
     removed: FxHashSet<OwnerId>,
     /// The run ends.
@@ -24,8 +24,8 @@ pub(super) struct Answer {
 
 impl Answer {
     fn is_empty(&self) -> bool {
-        let Self { renewed, renewed_of_own, removed, restarts, goes } = self;
-        renewed.is_empty() && renewed_of_own.is_empty() && removed.is_empty() && !restarts && !goes
+        let Self { touched, touched_of_own, removed, restarts, goes } = self;
+        touched.is_empty() && touched_of_own.is_empty() && removed.is_empty() && !restarts && !goes
     }
 }
 
@@ -101,16 +101,16 @@ impl World<'_> {
             };
             let script = self.handler(id).0;
             let comes_to = |ending| self.comes_to(ending, script, graph, &mut Endings::default());
-            let renewed = self.certain_of(id, graph, Wanted::Touch).into_iter();
+            let touched = self.certain_of(id, graph, Wanted::Touch).into_iter();
             match self.project.registry.owner(owner).kind {
                 OwnerKind::System => {
-                    answer.renewed.extend(renewed.filter(|&cell| matches!(self.home(cell), Home::Everywhere)));
+                    answer.touched.extend(touched.filter(|&cell| matches!(self.home(cell), Home::Everywhere)));
                     answer.restarts |= comes_to(Ending::Restart);
                     answer.goes |= comes_to(Ending::Go);
                 }
                 OwnerKind::Actor { .. } => {
                     let own = |cell: CellId| matches!(self.home(cell), Home::Instance(actor) if actor == owner);
-                    answer.renewed_of_own.extend(renewed.filter(|&cell| own(cell)));
+                    answer.touched_of_own.extend(touched.filter(|&cell| own(cell)));
                     if comes_to(Ending::RemoveSelf) {
                         answer.removed.insert(owner);
                     }
@@ -146,11 +146,11 @@ impl World<'_> {
         let Some(answer) = self.certain_answers.get(&signal) else { return false };
         let goes_with = |parting| self.goes_with(handler, Some(cell), parting);
         let by_all = !to_own
-            && (answer.renewed.contains(&cell)
+            && (answer.touched.contains(&cell)
                 || answer.restarts && goes_with(Parting::Restarted)
                 || answer.goes && goes_with(Parting::Left));
         let removed = || self.parts(handler).0.owner.is_some_and(|owner| answer.removed.contains(&owner));
-        let by_own = is_own && (answer.renewed_of_own.contains(&cell) || removed() && goes_with(Parting::Removed));
+        let by_own = is_own && (answer.touched_of_own.contains(&cell) || removed() && goes_with(Parting::Removed));
         by_all || by_own
     }
 

@@ -55,7 +55,12 @@ impl World<'_> {
             _ => return None,
         };
         let cell = self.project.cell_of(unit, place).filter(|_| is_own && amount > 0.0)?;
-        Some((cell, amount))
+        // What wraps is at its most where it has come down far enough; one value of all instances comes down for each of them.
+        let comes_down = self.project.variable_of(cell).is_none_or(|id| {
+            let variable = self.project.registry.var(id);
+            variable.overflow != Overflow::Wrap && !(many && variable.scope != Scope::Instance)
+        });
+        comes_down.then_some((cell, amount))
     }
 
     /// For how many ticks a handler waits, where that tells how far something comes down by then.

@@ -379,9 +379,7 @@ impl World<'_> {
         };
         let is_dropped = |scene: OwnerId| {
             let goes_along = |owner| registry.is_actor(owner) && self.go_along(owner);
-            [unit.scene, unit.owner].contains(&Some(scene))
-                || unit.scene.is_some()
-                || unit.owner.is_some_and(goes_along)
+            unit.scene.is_some() || unit.owner == Some(scene) || unit.owner.is_some_and(goes_along)
         };
         self.goes && scene.is_some_and(|scene| !is_dropped(scene))
     }

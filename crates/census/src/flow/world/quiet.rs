@@ -12,7 +12,7 @@ const MOST_WRITERS: usize = 256;
 pub(super) struct Keeper {
     handler: HandlerId,
     left: Value,
-    /// The signals that the keeper sends, and whose answers certainly give the cell something else: what they leave counts
+    /// The signals that the keeper sends, and whose answers certainly write the cell: what they leave counts
     /// instead.
     left_to: FxHashSet<SignalId>,
     /// Those who write the cell.

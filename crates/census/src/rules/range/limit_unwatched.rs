@@ -150,22 +150,7 @@ on bell {
     #[test]
     fn what_the_game_writes_is_not_the_scripts_doing() {
         expect(
-            r#"[variables.tide.height]
-type = "int"
-scope = "global"
-default = 2
-min = 0
-max = 9
-engine = "both"
-
-[variables.tide.flow] # ~ range/limit-unwatched
-type = "int"
-scope = "global"
-default = 2
-min = 0
-max = 9
-engine = "both"
-"#,
+            "[variables.tide]\nheight = { type = \"int\", scope = \"global\", default = 2, min = 0, max = 9, engine = \"both\" }\nflow = { type = \"int\", scope = \"global\", default = 2, min = 0, max = 9, engine = \"both\" } # ~ range/limit-unwatched\n",
             &[r#"script tides for tide
 
 on bell {

@@ -532,11 +532,7 @@ fn sign(bodies: &Bodies<'_, '_>, amount: ExprId) -> Option<Way> {
             bodies.facts.world.ends_at_beginning(bodies.handler.id, place).filter(|_| !is_written)?
         }
     };
-    match () {
-        () if lo > 0.0 => Some(Way::Up),
-        () if hi < 0.0 => Some(Way::Down),
-        () => None,
-    }
+    if lo > 0.0 { Some(Way::Up) } else { (hi < 0.0).then_some(Way::Down) }
 }
 
 /// A number that never changes.

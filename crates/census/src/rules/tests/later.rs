@@ -174,5 +174,23 @@ fn a_cooldown_that_ticks_bring_down_keeps_out_as_long_as_it_lasts() {
     cools(90, down, "\non touched(other) {\n    cool = 0\n}\n", told);
     cools(90, down, "\non touched(other) {\n    cool = 80\n}\n", "");
     cools(90, down, "\non touched(other) {\n    cool = 50\n}\n", told);
+    let wraps = state.replace("max = 200", "max = 200, overflow = \"wrap\"");
+    let below = "script hold for tide\n\non bell {\n    if cool < 9 {\n        wait 1s\n        note \"{9 % (cool - 200)}\" // ~ range/divide-by-zero\n    }\n}\n\non tick {\n    cool -= 1\n}\n";
+    expect_in_scripts(&wraps, &[below]);
     cools(90, down, "\non tick {\n    if cool > 0 {\n        cool -= 1\n    }\n}\n", told);
+}
+
+#[test]
+fn what_goes_round_while_one_waits_comes_in_at_the_other_end() {
+    let hour = |overflow: &str, mark: &str| {
+        let state = format!(
+            "[variables.tide]\nhour = {{ type = \"int\", scope = \"global\", default = 6, min = 0, max = 23, overflow = \"{overflow}\", engine = \"reads\" }}\n"
+        );
+        let script = format!(
+            "script clock for tide\n\non every 1s {{\n    hour += 1\n}}\n\non bell {{\n    if hour > 7 {{\n        wait 5s\n        note \"{{9 % hour}}\"{mark}\n    }}\n}}\n"
+        );
+        expect_in_scripts(&state, &[&script]);
+    };
+    hour("wrap", " // ~ range/divide-by-zero");
+    hour("clamp", "");
 }
