@@ -30,7 +30,7 @@ fn the_numbers_are_those_of_all_ways_to_a_place() {
     let height = TIDE.replace("max = 6", "max = \"tide.room\"").replace("default = 0", "default = 5");
     project.write("registry/tide.toml", format!("{height}[signals.horn]\nfrom = \"engine\"\n{room}"));
     let falls = "on bell {\n    if height >= 2 {\n        height -= 3\n    }\n}\n";
-    let rises = "on horn {\n    height = min(height + 5, room)\n    room -= 5\n}\n";
+    let rises = "on horn {\n    height = min(height + 5, room)\n    room -= 1\n}\n";
     project.write("scripts/tide.oaken", format!("script tides for tide\n{falls}{rises}"));
     let told = project.findings().into_iter().map(|finding| finding["message"].to_string());
     let falls: Vec<String> = told.filter(|message| message.contains("height -= 3")).collect();

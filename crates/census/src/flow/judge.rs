@@ -231,12 +231,13 @@ impl Run<'_, '_> {
     /// Others can see what was done: what is still suspect is told, and what follows takes it not to have happened.
     pub(super) fn settle(&mut self, state: &mut State) {
         self.show_others(state, |_| true);
-        self.judge_settled(state);
-        self.see_modes(state);
+        let guessed = self.judge_settled(state);
+        self.see_modes(state, &guessed);
     }
 
-    /// What is still suspect is told, also where nobody's turn comes yet.
-    pub(super) fn judge_settled(&mut self, state: &mut State) {
+    /// What is still suspect is told, also where nobody's turn comes yet; gives what nothing is known of any more but that it
+    /// lies within its range.
+    pub(super) fn judge_settled(&mut self, state: &mut State) -> Guessed {
         for step in state.steps.take() {
             let facts = &self.table.slots[step.slot as usize];
             if let (Some(cell), Some(settled), false) = (facts.cell, state.num(step.slot), self.quiet) {
@@ -245,16 +246,20 @@ impl Run<'_, '_> {
                 self.moves.push(Move { cell, at: step.at, before, by, cut: step.cut, origin: step.origin, settled });
             }
         }
-        self.tell_suspects(state, |_| true);
+        let guessed = self.tell_suspects(state, |_| true);
         state.moved_bounds = Shared::default();
+        guessed
     }
 
-    /// The suspects that are meant become events, and what follows takes them not to have happened.
-    pub(super) fn tell_suspects(&mut self, state: &mut State, meant: impl Fn(Wrong) -> bool) {
+    /// The suspects that are meant become events, and what follows takes them not to have happened; gives those where that can't
+    /// be, with the end that they lie beyond.
+    pub(super) fn tell_suspects(&mut self, state: &mut State, meant: impl Fn(Wrong) -> bool) -> Guessed {
+        let mut guessed = Guessed::new();
         for wrong in all_wrong(&self.tell_at_once(state, meant)) {
-            self.set_right(state, wrong);
+            guessed.extend(self.set_right(state, wrong));
             self.doubt(state, wrong);
         }
+        guessed
     }
 
     /// Where very many writes are suspect, all is told at once: to see which of it is put right later is not worth what it takes.
@@ -301,7 +306,7 @@ impl Run<'_, '_> {
                 return true;
             }
             let mut kept_in = state.clone();
-            outside.iter().for_each(|&(_, wrong)| self.set_right(&mut kept_in, wrong));
+            outside.iter().for_each(|&(_, wrong)| _ = self.set_right(&mut kept_in, wrong));
             !self.is_right(&kept_in, suspect.wrong)
         });
     }
@@ -342,21 +347,22 @@ impl Run<'_, '_> {
         }
     }
 
-    /// Goes on as if something had not gone wrong.
-    pub(super) fn set_right(&mut self, state: &mut State, wrong: Wrong) {
+    /// Goes on as if something had not gone wrong; gives the variable, and the end, where it certainly has.
+    pub(super) fn set_right(&mut self, state: &mut State, wrong: Wrong) -> Option<(Slot, End)> {
         match wrong {
             Wrong::Broken(invariant, base) => {
                 if let (Some(right), _) = self.judge(state.clone(), invariant.index(), base) {
                     *state = right;
                 }
+                None
             }
             Wrong::Outside(slot, end) => {
-                let Some(limit) = self.limit_of(slot, end) else { return };
+                let limit = self.limit_of(slot, end)?;
                 // Where the variable may not be there at all, its bound can be anything.
                 let binds = matches!(limit, Limit::Number(_)) || self.is_there(state, slot);
                 if let Some(right) = assume(state, excess(slot, limit, end)).filter(|_| binds) {
                     *state = right;
-                    return;
+                    return None;
                 }
                 state.facts.forget(slot);
                 self.forget_tests(state, |read| read == slot);
@@ -371,6 +377,7 @@ impl Run<'_, '_> {
                     state.values[slot as usize].value = Value::Num(inside);
                 }
                 self.assume_range(state, slot);
+                Some((slot, end))
             }
         }
     }
@@ -389,6 +396,9 @@ pub fn concerns(world: &World<'_>, table: &SlotTable, slot: Slot, at: usize, bas
 pub(super) fn is_free(state: &State, holder: Slot) -> bool {
     matches!(state.value(holder).value, Value::Ref { none: false, some: false })
 }
+
+/// Variables that certainly lie beyond an end of their range.
+pub(super) type Guessed = SmallVec<[(Slot, End); 1]>;
 
 /// What some writes are suspected of, each once: many may have made the same thing wrong.
 type AllWrong = SmallVec<[Wrong; 4]>;

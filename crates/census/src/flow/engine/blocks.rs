@@ -116,9 +116,15 @@ impl<'w, 'p> Run<'w, 'p> {
                             next.clear();
                         }
                     }
-                    StepKind::Wait(_) => {
+                    StepKind::Wait(waiting) => {
+                        let others_begin = !matches!(waiting, Waiting::Answer); // There they do once it is asked.
                         for state in self.apart_by_flag(state) {
-                            next.extend(self.step(state, step));
+                            let Some(waited) = self.step(state, step) else { continue };
+                            if others_begin {
+                                next.extend(self.by_modes_after_others(waited));
+                            } else {
+                                next.push(waited);
+                            }
                         }
                     }
                     _ => next.extend(self.step(state, step)),
@@ -267,9 +273,8 @@ impl<'w, 'p> Run<'w, 'p> {
                 state.forked = PutOff::either(state.forked, Some(put_off));
                 next.push((*now, state));
                 self.let_rest_run(&mut after, *now);
-                if let Some(after) = self.wait(after, None, ticks) {
-                    next.push((*later, after));
-                }
+                let after = self.wait(after, None, ticks).map(|after| self.by_modes_after_others(after));
+                next.extend(after.into_iter().flatten().map(|after| (*later, after)));
             }
             Exit::Choose(offers) => self.choose(&state, offers, span, &mut next),
             Exit::Each { place, actor, filter, body, done } => {
@@ -363,7 +368,8 @@ impl<'w, 'p> Run<'w, 'p> {
             if !self.calls_any(offer.text) {
                 self.show(&mut state, offer.text);
             }
-            if let Some(mut state) = self.wait(state, Some(span), None) {
+            let waited = self.wait(state, Some(span), None).map(|state| self.by_modes_after_others(state));
+            for mut state in waited.into_iter().flatten() {
                 state.alone = true;
                 next.push((offer.block, state));
             }

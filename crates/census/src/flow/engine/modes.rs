@@ -1,6 +1,8 @@
 //! Modes and the numbers that hang on them: kept apart as a handler begins, and seen together wherever others can look.
 
 use super::*;
+use crate::flow::judge::Guessed;
+use crate::registry::End;
 
 /// How many states a handler begins with at most.
 const MOST_BEGINNINGS: usize = 6;
@@ -9,11 +11,16 @@ impl Run<'_, '_> {
     /// Runs the handler from whatever can be when it begins, apart by the modes that numbers hang on.
     pub fn handler_by_modes(&mut self) {
         let state = self.entry();
-        self.by_modes(state).into_iter().for_each(|state| self.handler_from(state));
+        self.by_modes(state, true).into_iter().for_each(|state| self.handler_from(state));
     }
 
-    /// The states with which a handler begins: apart by modes, where a number hangs on one.
-    fn by_modes(&self, state: State) -> Vec<State> {
+    /// The states with which a handler goes on where others have had their turn.
+    pub(super) fn by_modes_after_others(&self, state: State) -> States {
+        if self.modes.is_empty() { smallvec![state] } else { self.by_modes(state, false).into() }
+    }
+
+    /// The states with which a handler begins, or goes on: apart by modes, where a number hangs on one.
+    fn by_modes(&self, state: State, begins: bool) -> Vec<State> {
         let mut states = vec![state];
         let count = |slots: &ModeSlots| self.world.within_modes(slots.pair).len();
         let mut modes: SmallVec<[(usize, Slot); 4]> =
@@ -22,7 +29,7 @@ impl Run<'_, '_> {
         modes.sort_unstable();
         modes.dedup();
         for (_, mode) in modes {
-            let split: Vec<State> = states.iter().flat_map(|state| self.by_mode(state, mode)).collect();
+            let split: Vec<State> = states.iter().flat_map(|state| self.by_mode(state, mode, begins)).collect();
             if split.len() <= MOST_BEGINNINGS {
                 states = split;
             }
@@ -31,7 +38,7 @@ impl Run<'_, '_> {
     }
 
     /// One state for each value of a mode; the same where that tells no more of any number.
-    fn by_mode(&self, state: &State, mode: Slot) -> Vec<State> {
+    fn by_mode(&self, state: &State, mode: Slot, begins: bool) -> Vec<State> {
         let Some(first) = self.modes.iter().find(|slots| slots.mode == mode) else { return vec![state.clone()] };
         let values = self.world.within_modes(first.pair).iter().map(|(value, _)| value);
         let (mut possible, mut tells) = (false, false);
@@ -41,7 +48,7 @@ impl Run<'_, '_> {
             possible = true;
             let mut state = state.clone();
             state.values[mode as usize].value = value;
-            match self.narrow_by_mode(&mut state, mode, at) {
+            match self.narrow_by_mode(&mut state, mode, at, begins) {
                 Some(more) => tells |= more,
                 None => {
                     tells = true;
@@ -54,13 +61,18 @@ impl Run<'_, '_> {
     }
 
     /// Narrows the numbers to what they are with that value of a mode; says whether that is less, none where it can't be.
-    fn narrow_by_mode(&self, state: &mut State, mode: Slot, at: usize) -> Option<bool> {
+    fn narrow_by_mode(&self, state: &mut State, mode: Slot, at: usize, begins: bool) -> Option<bool> {
         let mut tells = false;
         for slots in self.modes.iter().filter(|slots| slots.mode == mode) {
-            if self.world.may_be_parted(self.handler, slots.pair) || state.value(slots.number).is_untold() {
+            let is_parted = begins && self.world.may_be_parted(self.handler, slots.pair);
+            if is_parted || state.value(slots.number).is_untold() {
                 continue;
             }
-            let within = self.world.within_mode(self.handler, slots.pair, at)?;
+            let within = if begins {
+                self.world.within_mode(self.handler, slots.pair, at)?
+            } else {
+                self.world.within_modes(slots.pair)[at].1.as_ref()?
+            };
             let known = &state.value(slots.number).value;
             let narrow = known.meet(within)?;
             if narrow != *known {
@@ -72,31 +84,49 @@ impl Run<'_, '_> {
     }
 
     /// Others can look: what the modes and the numbers are by now, they are together.
-    pub(in crate::flow) fn see_modes(&mut self, state: &mut State) {
+    pub(in crate::flow) fn see_modes(&mut self, state: &mut State, guessed: &Guessed) {
         if state.modes.is_empty() {
             return;
         }
         let is_written = |slots: &&ModeSlots| [slots.mode, slots.number].iter().any(|slot| state.modes.contains(slot));
         let written: Vec<ModeSlots> = self.modes.iter().filter(is_written).copied().collect();
-        written.into_iter().for_each(|slots| self.see_together(state, slots));
+        written.into_iter().for_each(|slots| self.see_together(state, slots, guessed));
         state.modes = Shared::default();
     }
 
     /// The change of a number is dealt with: as what it is left, with its modes, it stays till the game goes on.
     pub(super) fn see_modes_of(&mut self, state: &State, number: Slot) {
         let of_it: Vec<ModeSlots> = self.modes.iter().filter(|slots| slots.number == number).copied().collect();
-        of_it.into_iter().for_each(|slots| self.see_together(state, slots));
+        of_it.into_iter().for_each(|slots| self.see_together(state, slots, &Guessed::new()));
     }
 
-    fn see_together(&mut self, state: &State, slots: ModeSlots) {
-        let (mode, number) = (state.value(slots.mode), state.value(slots.number));
-        if !mode.set || !number.set || number.num().is_none() {
-            return;
-        }
+    fn see_together(&mut self, state: &State, slots: ModeSlots, guessed: &Guessed) {
+        let mode = state.value(slots.mode);
+        let Some(number) = number_seen(state, slots.number, guessed).filter(|_| mode.set) else { return };
+        let number = Value::Num(number);
         let values = self.world.within_modes(slots.pair).iter().enumerate();
         for (at, _) in values.filter(|(_, (value, _))| mode.value.meet(value).is_some()) {
-            let seen = self.in_modes.entry((slots.pair, at)).or_insert_with(|| number.value.clone());
-            *seen = seen.join(&number.value);
+            let seen = self.in_modes.entry((slots.pair, at)).or_insert_with(|| number.clone());
+            *seen = seen.join(&number);
+        }
+    }
+
+    /// A number was written of which nobody knows the mode: it stays in that, and what only moves up is no lower than before.
+    pub(super) fn see_lone(&mut self, state: &State, write: &Unseen) {
+        let lone: SmallVec<[PairId; 2]> =
+            self.lone.iter().filter(|lone| lone.slot == write.slot).map(|lone| lone.pair).collect();
+        let Value::Num(written) = &write.written else { return };
+        let seen = state.num(write.slot).and_then(|now| now.meet(written)).unwrap_or_else(|| written.clone());
+        for pair in lone {
+            for (at, (_, within)) in self.world.within_modes(pair).iter().enumerate() {
+                let Some(Value::Num(within)) = within else { continue };
+                let lo = if write.down { seen.lo } else { seen.lo.max(within.lo) };
+                let hi = if write.up { seen.hi } else { seen.hi.min(within.hi) };
+                let left = (lo <= hi).then(|| Num::range(lo, hi, seen.int)).and_then(|left| left.meet(&seen));
+                let Some(left) = left.map(Value::Num) else { continue };
+                let known = self.in_modes.entry((pair, at)).or_insert_with(|| left.clone());
+                *known = known.join(&left);
+            }
         }
     }
 
@@ -109,15 +139,25 @@ impl Run<'_, '_> {
 
     /// A call that is not gone into may leave a number as whatever it ever is, whatever the mode.
     pub(super) fn see_any_modes(&mut self, state: &State, written: &FxHashSet<CellId>) {
-        for slots in &self.modes {
-            let facts = &self.table.slots[slots.number as usize];
-            let cells = [facts.cell, self.table.slots[slots.mode as usize].cell];
-            if cells.into_iter().flatten().any(|cell| written.contains(&cell)) && state.num(slots.number).is_some() {
-                let any = self.world.reach(facts);
-                for at in 0..self.world.within_modes(slots.pair).len() {
-                    self.in_modes.insert((slots.pair, at), any.clone());
-                }
-            }
+        let is_written = |slot: Slot| self.cell_of(slot).is_some_and(|cell| written.contains(&cell));
+        let together = self.modes.iter().filter(|slots| is_written(slots.mode) || is_written(slots.number));
+        let lone = self.lone.iter().filter(|lone| is_written(lone.slot));
+        let numbers = together.map(|slots| (slots.pair, slots.number)).chain(lone.map(|lone| (lone.pair, lone.slot)));
+        let numbers: Vec<(PairId, Slot)> = numbers.filter(|&(_, number)| state.num(number).is_some()).collect();
+        for (pair, number) in numbers {
+            let any = self.world.reach(&self.table.slots[number as usize]);
+            let modes = 0..self.world.within_modes(pair).len();
+            self.in_modes.extend(modes.map(|at| ((pair, at), any.clone())));
         }
     }
+}
+
+/// What others see a number as: what certainly left its range is taken to stop at its end.
+fn number_seen(state: &State, number: Slot, guessed: &Guessed) -> Option<Num> {
+    let num = state.num(number).filter(|_| state.value(number).set)?;
+    Some(match guessed.iter().find(|(slot, _)| *slot == number) {
+        Some((_, End::Max)) => Num::constant(num.hi, num.int),
+        Some((_, End::Min)) => Num::constant(num.lo, num.int),
+        None => num.clone(),
+    })
 }

@@ -515,6 +515,7 @@ impl<'w, 'p> Run<'w, 'p> {
     fn see(&mut self, state: &State, write: &Unseen) {
         let &Unseen { slot, grows, clears, .. } = write;
         self.see_margins(state, write);
+        self.see_lone(state, write);
         let is_told = is_of(&write.written, self.table.slots[slot as usize].ty);
         let Some(seen) = self.see_moves(state, write) else { return };
         seen.grows |= grows;

@@ -15,6 +15,8 @@ const MOST_BEHIND: u32 = 8;
 const MOST_FLAGS: usize = 4;
 /// How often the blocks of a body are gone through before a loop is given up.
 const MOST_ROUNDS: usize = 4;
+/// How much is moved at once at most, where different amounts are added up.
+const MOST_AT_ONCE: f64 = 1e9;
 
 /// A step of a body: its block, and which of that.
 type StepAt = (BlockId, usize);
@@ -161,7 +163,7 @@ impl World<'_> {
             return false;
         }
         let mut place_of_all: Option<PlaceId> = None;
-        let mut amount_of_all: Option<Amount> = None;
+        let mut amounts: SmallVec<[Amount; 4]> = SmallVec::new();
         let mut ways: FxHashMap<(usize, usize), Way> = FxHashMap::default();
         let mut answers: FxHashMap<usize, (BlockId, Way)> = FxHashMap::default();
         for (block, at_block) in graph.blocks.iter().enumerate() {
@@ -175,10 +177,11 @@ impl World<'_> {
             for (at, moved) in by_steps.chain([by_exit]).chain(by_answer).enumerate() {
                 let Some(moved) = moved else { return false };
                 let Some((place, way)) = moved else { continue };
-                let (Way::Away(amount) | Way::Towards(amount)) = way;
-                if *place_of_all.get_or_insert(place) != place || *amount_of_all.get_or_insert(amount) != amount {
+                if *place_of_all.get_or_insert(place) != place {
                     return false;
                 }
+                let (Way::Away(amount) | Way::Towards(amount)) = way;
+                amounts.push(amount);
                 match &answer {
                     Some(answer) if at > at_block.steps.len() => drop(answers.insert(block, (answer.done, way))),
                     _ => drop(ways.insert((block, at), way)),
@@ -194,12 +197,15 @@ impl World<'_> {
             Place::Local(_) => !changes(place),
             _ => self.is_one_place(unit, place),
         };
-        let amount = match amount_of_all {
-            Some(Amount::Place(place)) => Some(place),
-            _ => None,
+        let Some(counted) = Counting::of(&amounts) else { return false };
+        let (amount, begun) = match counted {
+            Counting::Times(amount) => (amount.place(), self.put_in_before(id, cell, end, amount)),
+            Counting::Sums => (None, 0),
         };
-        let begun = amount_of_all.map_or(0, |amount| self.put_in_before(id, cell, end, amount));
-        place_of_all.into_iter().chain(amount).all(is_same) && Ways { unit, graph, ways, answers }.are_paid_back(begun)
+        let count = |way: &Way| counted.count(*way);
+        let moves = ways.iter().map(|(at, way)| (*at, count(way))).collect();
+        let answers = answers.iter().map(|(at, (done, way))| (*at, (*done, count(way)))).collect();
+        place_of_all.into_iter().chain(amount).all(is_same) && Ways { unit, graph, moves, answers }.are_paid_back(begun)
     }
 
     /// How often so much was certainly put in for what `removed` or `leave` takes leave of: by its `spawn` or `enter`.
@@ -409,20 +415,62 @@ impl Amount {
     fn given(self, holds: bool) -> Option<Self> {
         holds.then_some(self)
     }
+
+    fn place(self) -> Option<PlaceId> {
+        match self {
+            Self::Place(place) => Some(place),
+            Self::Number(_) => None,
+        }
+    }
+
+    /// A whole number that is written out, and not so large that its sums could be.
+    fn whole(self) -> Option<isize> {
+        let Self::Number(bits) = self else { return None };
+        let number = f64::from_bits(bits);
+        #[expect(clippy::cast_possible_truncation, reason = "whole, and small")]
+        (number.fract() == 0.0 && number <= MOST_AT_ONCE).then_some(number as isize)
+    }
+}
+
+/// How it is counted what is put in and taken out.
+#[derive(Clone, Copy)]
+enum Counting {
+    /// It is the same amount each time.
+    Times(Amount),
+    /// The amounts are whole numbers, and added up.
+    Sums,
+}
+
+impl Counting {
+    fn of(amounts: &[Amount]) -> Option<Self> {
+        match amounts {
+            [] => Some(Self::Sums),
+            [first, others @ ..] if others.iter().all(|other| other == first) => Some(Self::Times(*first)),
+            _ => amounts.iter().all(|amount| amount.whole().is_some()).then_some(Self::Sums),
+        }
+    }
+
+    /// How much a write puts in; less than nothing where it takes.
+    fn count(self, way: Way) -> isize {
+        let of = |amount: Amount| match self {
+            Self::Times(_) => 1,
+            Self::Sums => amount.whole().unwrap_or_default(),
+        };
+        match way {
+            Way::Away(amount) => of(amount),
+            Way::Towards(amount) => -of(amount),
+        }
+    }
 }
 
 /// What is left where a flag is down, and where it is up; none where it can't be that.
 type Left = [Option<usize>; 2];
 
 /// What is left behind a write; none where it takes more than there is.
-fn moved(left: Left, way: Option<&Way>) -> Option<Left> {
+fn moved(left: Left, by: Option<&isize>) -> Option<Left> {
     let mut moved = left;
     for left in moved.iter_mut().flatten() {
-        match way {
-            Some(Way::Away(_)) => *left += 1,
-            Some(Way::Towards(_)) => *left = left.checked_sub(1)?,
-            None => {}
-        }
+        *left = left.checked_add_signed(by.copied().unwrap_or_default())?;
     }
     Some(moved)
 }
@@ -435,13 +483,13 @@ fn met(a: Left, b: Left) -> Left {
     })
 }
 
-/// The writes of a body to one cell, by block and step; those of its exit come behind the last step.
+/// How much the writes of a body to one cell put in, by block and step; those of its exit come behind the last step.
 struct Ways<'a> {
     unit: &'a ScriptUnit,
     graph: &'a Graph,
-    ways: FxHashMap<(usize, usize), Way>,
+    moves: FxHashMap<(usize, usize), isize>,
     /// By block, what its exit has done where it goes one way.
-    answers: FxHashMap<usize, (BlockId, Way)>,
+    answers: FxHashMap<usize, (BlockId, isize)>,
 }
 
 impl Ways<'_> {
@@ -504,7 +552,7 @@ impl Ways<'_> {
     fn behind(&self, at: usize, block: &Block, begun: Left, flag: Option<PlaceId>) -> Option<Left> {
         let mut left = begun;
         for step in 0..=block.steps.len() {
-            left = moved(left, self.ways.get(&(at, step)))?;
+            left = moved(left, self.moves.get(&(at, step)))?;
             let given = block.steps.get(step).and_then(|step| self.given(step));
             let Some((_, truth)) = given.filter(|&(place, _)| Some(place) == flag) else { continue };
             let least = left.into_iter().flatten().min();
@@ -567,8 +615,8 @@ impl Ways<'_> {
         while let Some(at) = open.pop() {
             if seen.insert(at) {
                 let block = &self.graph.blocks[at.index()];
-                let takes = |step: &usize| matches!(self.ways.get(&(at.index(), *step)), Some(Way::Towards(_)));
-                taken += (0..=block.steps.len()).filter(takes).count();
+                let moves = (0..=block.steps.len()).filter_map(|step| self.moves.get(&(at.index(), step)));
+                taken += moves.filter(|by| **by < 0).map(|by| by.unsigned_abs()).sum::<usize>();
                 open.extend(block.exit.successors());
             }
         }

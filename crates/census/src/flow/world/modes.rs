@@ -2,7 +2,8 @@
 //! cell of few values, a `bool`, an enum, a direction that is 1 or -1 or a count of a few; what the number can be is kept apart
 //! by those (the boolean partitioning of Jeannet, "Dynamic partitioning in linear relation analysis", 2003).
 //!
-//! Both must always be seen together: whoever writes one of them knows the other one of the same instance too.
+//! Both must always be seen together: whoever writes one of them knows the other one of the same instance too, or whatever it
+//! leaves the number as may be so in any mode.
 
 use super::touched::Touched;
 use super::*;
@@ -88,6 +89,15 @@ pub struct ModeSlots {
     pub mode: Slot,
     /// That of the number.
     pub number: Slot,
+}
+
+/// The number of a pair in a slot of a handler, where nothing is known of the mode that it hangs on: another instance's.
+#[derive(Clone, Copy, Debug)]
+pub struct LoneNumber {
+    /// Which pair.
+    pub pair: PairId,
+    /// The slot.
+    pub slot: Slot,
 }
 
 impl World<'_> {
@@ -224,15 +234,25 @@ impl World<'_> {
             if !missing.is_empty() {
                 tables[id.index()] = tables[id.index()].with_places(self, unit, &missing);
             }
-            self.find_apart(&tables[id.index()], id, &partners, &mut apart);
+            let lone = self.find_apart(&tables[id.index()], id, &partners, &mut apart);
+            tables[id.index()].lone = lone;
         }
+        let all = pairs.len();
         self.modes =
             pairs.into_iter().enumerate().filter(|(at, _)| !apart.contains(at)).map(|(_, pair)| pair).collect();
         let partners = Partners::of(&self.modes);
+        let stand: Vec<usize> = (0..all).filter(|at| !apart.contains(at)).collect();
         for &id in handlers {
             let together = self.slots_together(&tables[id.index()], &partners);
             let slots = together.into_iter().map(|(at, mode, number)| ModeSlots { pair: PairId::at(at), mode, number });
             tables[id.index()].modes = slots.collect();
+            tables[id.index()].lone.retain_mut(|lone| {
+                let at = stand.binary_search(&lone.pair.index());
+                at.is_ok_and(|at| {
+                    lone.pair = PairId::at(at);
+                    true
+                })
+            });
         }
         self.tables = tables;
         (0..self.modes.len()).for_each(|at| self.begin_pair(at));
@@ -256,19 +276,32 @@ impl World<'_> {
         missing
     }
 
-    /// Adds the pairs of which a handler writes one without knowing the other one of the same instance.
-    fn find_apart(&self, table: &SlotTable, handler: HandlerId, partners: &Partners, apart: &mut FxHashSet<usize>) {
+    /// Adds the pairs of which a handler writes the mode without knowing the number of the same instance; gives the numbers that it
+    /// writes without knowing the mode.
+    fn find_apart(
+        &self,
+        table: &SlotTable,
+        handler: HandlerId,
+        partners: &Partners,
+        apart: &mut FxHashSet<usize>,
+    ) -> Vec<LoneNumber> {
         let together = self.slots_together(table, partners);
+        let mut lone: Vec<LoneNumber> = Vec::new();
         for access in self.accesses_in(handler).filter(|access| access.writes()) {
             let Some(slot) = table.slot(Key::Place(access.place)) else { continue };
+            let numbers = partners.numbers(access.cell);
             for &(pair, _) in partners.of_cell(access.cell) {
                 let is_there =
                     together.iter().any(|&(at, mode, number)| at == pair && (mode == slot || number == slot));
-                if !is_there {
+                let is_mode = numbers.iter().any(|&(at, _)| at == pair);
+                if !is_there && is_mode {
                     apart.insert(pair);
+                } else if !is_there && !lone.iter().any(|known| (known.pair.index(), known.slot) == (pair, slot)) {
+                    lone.push(LoneNumber { pair: PairId::at(pair), slot });
                 }
             }
         }
+        lone
     }
 
     /// The slots of both cells of one instance, by pair: that of the mode, that of the number.
@@ -373,7 +406,11 @@ impl World<'_> {
         let mut active: FxHashSet<PairId> = (0..self.modes.len()).map(PairId::at).collect();
         let mut grown = active.clone();
         for round in 0..MOST_ROUNDS {
-            let is_due = |id: &HandlerId| self.table(*id).modes.iter().any(|slots| grown.contains(&slots.pair));
+            let is_due = |id: &HandlerId| {
+                let SlotTable { modes, lone, .. } = self.table(*id);
+                let mut pairs = modes.iter().map(|slots| slots.pair).chain(lone.iter().map(|lone| lone.pair));
+                pairs.any(|pair| grown.contains(&pair))
+            };
             let due: Vec<HandlerId> = handlers.iter().copied().filter(is_due).collect();
             let runs: Vec<(SeenInModes, Vec<Event>)> =
                 due.par_iter().map(|&id| self.run_by_modes(id, &active)).collect();
@@ -474,6 +511,7 @@ impl World<'_> {
     fn run_by_modes(&self, handler: HandlerId, active: &FxHashSet<PairId>) -> (SeenInModes, Vec<Event>) {
         let mut run = Run::new(self, handler);
         run.modes = run.table.modes.iter().copied().filter(|slots| active.contains(&slots.pair)).collect();
+        run.lone = run.table.lone.iter().copied().filter(|lone| active.contains(&lone.pair)).collect();
         run.handler_by_modes();
         (run.in_modes, run.events)
     }

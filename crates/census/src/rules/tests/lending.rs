@@ -227,3 +227,17 @@ fn a_flag_tells_who_gives_back() {
     );
     takes(&format!("{got}    after 1s {{\n        if got {{ free += 1 }}\n    }}\n"), "");
 }
+
+#[test]
+fn less_than_was_taken_is_given_back() {
+    let told = " // ~ range/can-exceed";
+    let takes = |taken: u32, [first, second]: [u32; 2], told: [&str; 2]| {
+        let [one, other] = told;
+        let given = format!("    wait 2s\n    free += {first}{one}\n    wait 2s\n    free += {second}{other}\n");
+        lent(&format!("    if free < {taken} {{\n        return\n    }}\n    free -= {taken}\n{given}"), "");
+    };
+    takes(2, [1, 1], ["", ""]);
+    takes(2, [1, 0], ["", ""]);
+    takes(2, [1, 2], [told, told]);
+    takes(1, [2, 0], [told, ""]);
+}

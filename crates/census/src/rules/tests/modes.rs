@@ -349,3 +349,58 @@ fn what_is_set_on_one_way_only_is_no_more_than_what_is_set() {
         "private pal: mailboat\n\non touched(other: mailboat) {\n    if oil > 3 {\n        pal = other\n    }\n}\n\non bell {\n    if pal is not none {\n        wait 1s\n        note \"{pal is mailboat}\"\n    }\n}\n",
     );
 }
+
+#[test]
+fn a_countdown_that_is_lengthened_too_far_still_ends_at_nought() {
+    let longer = |op: &str| {
+        COUNTDOWN.replace("on every 1s", &format!("on touched(other) when busy {{\n    left {op}\n}}\n\non every 1s"))
+    };
+    judged(&longer("+= 1 // ~ range/can-exceed"));
+    // It certainly is too much, and as much as there can be, then.
+    judged(&longer("= 60 // ~ range/can-exceed"));
+    let ends_late = |op: &str| longer(op).replace("    left -= 1\n", "    left -= 1 // ~ range/can-fall-below\n");
+    judged(&ends_late("= 0"));
+}
+
+const LAMP: &str = r#"[variables.mailboat]
+oil = { type = "int", scope = "instance", default = 10, min = 0, max = 20, engine = "reads", writers = ["*"] }
+is_lit = { type = "bool", scope = "instance", default = false, engine = "reads", writers = ["*"] }
+"#;
+
+#[test]
+fn another_instance_may_be_given_more_whatever_its_mode() {
+    let burns = |given: &str, told: bool| {
+        let mark = if told { " // ~ range/can-fall-below" } else { "" };
+        let lamp = format!(
+            "script lamp for mailboat\n\non every 1s when is_lit {{\n    oil -= 1{mark}\n    if oil == 0 {{\n        is_lit = false\n    }}\n}}\n\non bell when oil > 0 {{\n    is_lit = true\n}}\n"
+        );
+        let boat = format!("script fill for office\n\non touched(other: mailboat) {{\n    {given}\n}}\n");
+        expect_in_scripts(LAMP, &[&lamp, &boat]);
+    };
+    burns("other.oil = min(other.oil + 5, 20)", false);
+    burns("other.oil = other.oil.max", false);
+    burns("for boat in mailboat {\n        boat.oil = max(boat.oil, 7)\n    }", false);
+    burns("if other.oil > 3 {\n        other.oil -= 3\n    }", false);
+    burns("if other.oil > 2 {\n        other.oil -= 3\n    }", true);
+    burns("other.oil = 0", true);
+    burns("other.is_lit = true", true);
+    burns("other.oil += 5 // ~ range/can-exceed", false);
+}
+
+#[test]
+fn what_a_mode_tells_holds_after_a_wait_too() {
+    let rests = |rest: &str, mark: &str| {
+        judged(&format!(
+            "on bell when state == \"idle\" {{\n    state = \"out\"\n    left = 20\n}}\n\non every 1s when state == \"out\" {{\n    left -= 1{mark}\n    if left == 0 {{\n        state = \"idle\"\n    }}\n}}\n\non every 9s when state == \"back\" {{\n    state = \"idle\"\n    left = 0\n}}\n\non touched(other) when state == \"out\" {{\n    state = \"back\"\n{rest}}}\n"
+        ));
+    };
+    let told = " // ~ range/can-fall-below";
+    rests("    wait 3s\n    if state == \"back\" {\n        state = \"out\"\n    }\n", "");
+    rests("    wait until state == \"back\"\n    state = \"out\"\n", "");
+    rests("    after 3s {\n        if state == \"back\" {\n            state = \"out\"\n        }\n    }\n", "");
+    rests(
+        "    ask \"Go on?\" {\n        choice \"Yes\" {\n            if state == \"back\" {\n                state = \"out\"\n            }\n        }\n    }\n",
+        "",
+    );
+    rests("    wait 3s\n    if state != \"out\" {\n        state = \"out\"\n    }\n", told);
+}
