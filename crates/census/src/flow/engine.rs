@@ -35,7 +35,7 @@ use super::shared::Shared;
 use super::state::{Known, Origin, PendingStep, PutOff, Source, State, Suspect, Unseen, Values, Wrong, hull};
 use super::trend::Moved;
 use super::value::{Abstract, Num, Value};
-use super::world::{Asked, Counted, Effect, Extent, HandlerId, LoneNumber, ModeSlots, Others, PairId, Part, World};
+use super::world::{Asked, Counted, Effect, Extent, HandlerId, LoneSlot, ModeSlots, Others, PairId, Part, World};
 use crate::project::{Base, CellId, Meaning, Place, PlaceId, ProcId, ScriptId, ScriptUnit};
 use crate::registry::{Bound, End, InstanceId, InvariantId, Overflow, OwnerId, SignalId, Type, VarId};
 use crate::script::ast::*;
@@ -362,8 +362,8 @@ pub struct Run<'w, 'p> {
     pub built_on: Asked,
     /// The modes that are looked at, with the numbers that hang on them.
     pub modes: Vec<ModeSlots>,
-    /// The numbers that hang on one of those, of which nothing is known.
-    pub lone: Vec<LoneNumber>,
+    /// What nobody names the other half of such a pair beside.
+    pub lone: Vec<LoneSlot>,
     /// By pair and value of the mode: what the numbers were seen to be.
     pub in_modes: FxHashMap<(PairId, usize), Value>,
     spawning: FxHashMap<OwnerId, Rc<waits::Spawning>>,

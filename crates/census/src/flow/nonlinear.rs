@@ -3,7 +3,7 @@
 use super::access::walk_expr;
 use super::engine::Run;
 use super::forms::{Forms, Side, by_number, common, scaled, span};
-use super::linear::Linear;
+use super::linear::{Linear, Slot};
 use super::state::State;
 use crate::registry::Type;
 use crate::script::ast::*;
@@ -11,6 +11,9 @@ use smallvec::SmallVec;
 
 /// The ends of a range.
 type Span = (f64, f64);
+
+/// How many factors of places behind those of a form are asked for.
+const MOST_BEHIND: usize = 8;
 
 /// Forms on either side, as they are found.
 #[derive(Default)]
@@ -175,25 +178,39 @@ pub(super) fn quotient(state: &State, whole: &Forms, divisor: &Forms) -> Forms {
     }
     let mut found = Found::default();
     part_of(state, whole, span(state, whole), (1.0 / high, 1.0 / low)).iter().for_each(|forms| found.add(forms));
-    if let Forms::Exactly(divisor) = divisor {
-        found.add(&rates(state, whole, divisor));
-    }
+    found.add(&rates(state, whole, divisor));
     found.forms()
 }
 
-/// Numbers that a quotient lies between, since the whole is so many times the divisor at most, or at least.
-fn rates(state: &State, whole: &Forms, divisor: &Linear) -> Forms {
+/// The factors of what the places of a form are held against: of `part` 100, where that is `100 * load`.
+fn factors_behind(state: &State, form: &Linear) -> impl Iterator<Item = f64> {
+    let of_term =
+        |&(slot, factor): &(Slot, f64)| state.facts.paired(slot).map(move |(own, (_, other), _)| factor * other / own);
+    form.terms.iter().flat_map(of_term).map(f64::abs).collect::<SmallVec<[f64; 4]>>().into_iter()
+}
+
+/// Numbers that a quotient lies between, since the whole is so many times the divisor at most, or at least: of `100 * load / hold`
+/// 100 is asked for, which it keeps to where `load` is no more than `hold`.
+fn rates(state: &State, whole: &Forms, divisor: &Forms) -> Forms {
     let ends = |slot| state.ends(slot);
     let side = |forms: &[Linear], sign: f64| {
-        let of_places =
-            divisor.terms.iter().flat_map(|&(slot, by)| forms.iter().map(move |form| form.factor(slot) / by));
-        let rates = of_places.chain([1.0]);
-        let holds =
-            |&rate: &f64| forms.iter().any(|form| state.facts.implies(&form.plus(divisor, -rate).times(sign), &ends));
-        let rates = rates
-            .filter(holds)
-            .fold(f64::INFINITY * sign, |best, rate| if sign > 0.0 { best.min(rate) } else { best.max(rate) });
-        rates.is_finite().then(|| Linear::constant(rates)).into_iter().collect()
+        let factors = |forms: &[Linear]| -> SmallVec<[f64; 4]> {
+            forms.iter().flat_map(|form| form.terms.iter().map(|&(_, factor)| factor)).collect()
+        };
+        let by = factors(divisor.lowers());
+        let mut of_whole = factors(forms);
+        of_whole.extend(forms.iter().flat_map(|form| factors_behind(state, form)).take(MOST_BEHIND));
+        let of_terms = of_whole.iter().flat_map(|factor| by.iter().map(move |by| factor / by));
+        let holds = |&rate: &f64| {
+            // Of a divisor that is at least so much the whole is no more than so many times that.
+            let divisors = if rate * sign >= 0.0 { divisor.lowers() } else { divisor.uppers() };
+            let mut pairs = forms.iter().flat_map(|form| divisors.iter().map(move |divisor| (form, divisor)));
+            pairs.any(|(form, divisor)| state.facts.implies(&form.plus(divisor, -rate).times(sign), &ends))
+        };
+        let mut rates: SmallVec<[f64; 4]> = of_terms.chain([1.0]).collect();
+        rates.sort_unstable_by(|a, b| (a * sign).total_cmp(&(b * sign)));
+        rates.dedup();
+        rates.into_iter().find(holds).map(Linear::constant).into_iter().collect()
     };
     Forms::between(side(whole.uppers(), 1.0), side(whole.lowers(), -1.0))
 }

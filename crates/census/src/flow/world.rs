@@ -49,7 +49,7 @@ mod written;
 pub use effects::{Effect, Effects, Together};
 pub use entry_tests::entry_tests;
 pub(super) use going::may_be_among;
-pub use modes::{LoneNumber, ModeSlots, PairId};
+pub use modes::{LoneSlot, ModeSlots, PairId};
 pub use outlook::Asked;
 pub use plain::{called, graphs};
 pub use questions::{Counted, Unreached};

@@ -301,7 +301,8 @@ impl<'w, 'p> Run<'w, 'p> {
                 }
                 let goes_on = other.filter(|_| filter.is_some_and(|filter| self.calls_procedure(filter)));
                 next.extend(goes_on.map(|state| (at, state)));
-                next.extend(inside.map(|state| (*body, state)));
+                let inside = inside.map(|state| self.by_modes_of_name(state, *place));
+                next.extend(inside.into_iter().flatten().map(|state| (*body, state)));
                 self.all_visited(&mut state, *place, span);
                 self.take_known_of_all(&mut state, known);
                 next.push((*done, state));

@@ -11,20 +11,40 @@ impl Run<'_, '_> {
     /// Runs the handler from whatever can be when it begins, apart by the modes that numbers hang on.
     pub fn handler_by_modes(&mut self) {
         let state = self.entry();
-        self.by_modes(state, true).into_iter().for_each(|state| self.handler_from(state));
+        let is_there = |slots: &ModeSlots| !self.is_unbound(&state, slots.mode);
+        let begun = self.by_modes(state.clone(), is_there, true);
+        begun.into_iter().for_each(|state| self.handler_from(state));
     }
 
     /// The states with which a handler goes on where others have had their turn.
     pub(super) fn by_modes_after_others(&self, state: State) -> States {
-        if self.modes.is_empty() { smallvec![state] } else { self.by_modes(state, false).into() }
+        if self.modes.is_empty() { smallvec![state] } else { self.by_modes(state, |_| true, false).into() }
+    }
+
+    /// The states with which a loop goes on where its name takes an instance, unless that may be one that was just written to.
+    pub(super) fn by_modes_of_name(&self, state: State, name: PlaceId) -> States {
+        let holder = self.slot(name);
+        let is_written = |slot: Slot| {
+            let is_same = |written: Slot| self.cell_of(written) == self.cell_of(slot);
+            state.unseen.iter().any(|write| is_same(write.slot)) || state.modes.iter().any(|&written| is_same(written))
+        };
+        let meant = |slots: &ModeSlots| {
+            let is_named =
+                [slots.mode, slots.number].iter().all(|&slot| self.table.slots[slot as usize].holder == holder);
+            is_named && !is_written(slots.mode) && !is_written(slots.number)
+        };
+        if holder.is_none() || !self.modes.iter().any(meant) {
+            return smallvec![state];
+        }
+        self.by_modes(state.clone(), meant, false).into()
     }
 
     /// The states with which a handler begins, or goes on: apart by modes, where a number hangs on one.
-    fn by_modes(&self, state: State, begins: bool) -> Vec<State> {
+    fn by_modes(&self, state: State, meant: impl Fn(&ModeSlots) -> bool, begins: bool) -> Vec<State> {
         let mut states = vec![state];
         let count = |slots: &ModeSlots| self.world.within_modes(slots.pair).len();
         let mut modes: SmallVec<[(usize, Slot); 4]> =
-            self.modes.iter().map(|slots| (count(slots), slots.mode)).collect();
+            self.modes.iter().filter(|slots| meant(slots)).map(|slots| (count(slots), slots.mode)).collect();
         // A flag comes before a count of a few.
         modes.sort_unstable();
         modes.dedup();
@@ -100,6 +120,20 @@ impl Run<'_, '_> {
         of_it.into_iter().for_each(|slots| self.see_together(state, slots, &Guessed::new()));
     }
 
+    /// A name lets its instance go: nobody here knows by then which one that was.
+    pub(super) fn let_go_of_modes(&mut self, state: &mut State, name: Slot) {
+        if state.modes.is_empty() {
+            return;
+        }
+        let table = self.table;
+        let is_let_go = |slot: &Slot| table.slots[name as usize].dependents().contains(slot);
+        let is_written = |slot: &Slot| is_let_go(slot) && state.modes.contains(slot);
+        let meant = |slots: &&ModeSlots| is_written(&slots.mode) || is_written(&slots.number);
+        let written: Vec<ModeSlots> = self.modes.iter().filter(meant).copied().collect();
+        written.into_iter().for_each(|slots| self.see_together(state, slots, &Guessed::new()));
+        state.modes.retain(|slot| !is_let_go(slot));
+    }
+
     fn see_together(&mut self, state: &State, slots: ModeSlots, guessed: &Guessed) {
         let mode = state.value(slots.mode);
         let Some(number) = number_seen(state, slots.number, guessed).filter(|_| mode.set) else { return };
@@ -113,8 +147,7 @@ impl Run<'_, '_> {
 
     /// A number was written of which nobody knows the mode: it stays in that, and what only moves up is no lower than before.
     pub(super) fn see_lone(&mut self, state: &State, write: &Unseen) {
-        let lone: SmallVec<[PairId; 2]> =
-            self.lone.iter().filter(|lone| lone.slot == write.slot).map(|lone| lone.pair).collect();
+        let lone = self.lone_at(write.slot, false);
         let Value::Num(written) = &write.written else { return };
         let seen = state.num(write.slot).and_then(|now| now.meet(written)).unwrap_or_else(|| written.clone());
         for pair in lone {
@@ -130,11 +163,36 @@ impl Run<'_, '_> {
         }
     }
 
-    /// A mode, or a number that hangs on one, is written.
-    pub(super) fn write_mode(&self, state: &mut State, slot: Slot) {
+    /// A mode, or a number that hangs on one, is about to be given a value.
+    pub(super) fn write_mode(&mut self, state: &mut State, slot: Slot, new: &Value) {
         if self.modes.iter().any(|slots| slots.mode == slot || slots.number == slot) {
             state.modes.push_new(slot);
         }
+        for pair in self.lone_at(slot, true) {
+            self.change_mode(pair, &state.value(slot).value, new);
+        }
+    }
+
+    /// From one mode to another a number of which nobody knows anything else goes along.
+    fn change_mode(&mut self, pair: PairId, old: &Value, new: &Value) {
+        let world = self.world;
+        let modes = || world.within_modes(pair).iter().enumerate();
+        let seen = |(at, (mode, within)): (usize, &(Value, Option<Value>))| {
+            let here = self.in_modes.get(&(pair, at)).cloned();
+            old.meet(mode)?;
+            either(within.clone(), here)
+        };
+        let Some(left) = modes().filter_map(seen).reduce(|a, b| a.join(&b)) else { return };
+        for (at, _) in modes().filter(|(_, (mode, _))| new.meet(mode).is_some()) {
+            let known = self.in_modes.entry((pair, at)).or_insert_with(|| left.clone());
+            *known = known.join(&left);
+        }
+    }
+
+    /// The pairs of which such a slot is one half that nobody names the other beside.
+    fn lone_at(&self, slot: Slot, is_mode: bool) -> SmallVec<[PairId; 2]> {
+        let meant = |lone: &&LoneSlot| (lone.slot, lone.is_mode) == (slot, is_mode);
+        self.lone.iter().filter(meant).map(|lone| lone.pair).collect()
     }
 
     /// A call that is not gone into may leave a number as whatever it ever is, whatever the mode.
@@ -142,13 +200,21 @@ impl Run<'_, '_> {
         let is_written = |slot: Slot| self.cell_of(slot).is_some_and(|cell| written.contains(&cell));
         let together = self.modes.iter().filter(|slots| is_written(slots.mode) || is_written(slots.number));
         let lone = self.lone.iter().filter(|lone| is_written(lone.slot));
-        let numbers = together.map(|slots| (slots.pair, slots.number)).chain(lone.map(|lone| (lone.pair, lone.slot)));
-        let numbers: Vec<(PairId, Slot)> = numbers.filter(|&(_, number)| state.num(number).is_some()).collect();
-        for (pair, number) in numbers {
-            let any = self.world.reach(&self.table.slots[number as usize]);
+        let told = together.filter(|slots| state.num(slots.number).is_some());
+        let pairs: Vec<PairId> = told.map(|slots| slots.pair).chain(lone.map(|lone| lone.pair)).collect();
+        for pair in pairs {
+            let any = self.world.any_number_of(pair);
             let modes = 0..self.world.within_modes(pair).len();
             self.in_modes.extend(modes.map(|at| ((pair, at), any.clone())));
         }
+    }
+}
+
+/// What is so by one, by the other, or by both.
+fn either(a: Option<Value>, b: Option<Value>) -> Option<Value> {
+    match (a, b) {
+        (Some(a), Some(b)) => Some(a.join(&b)),
+        (a, b) => a.or(b),
     }
 }
 

@@ -109,6 +109,7 @@ impl<'w> Run<'w, '_> {
             self.show_others(state, |written| written == other);
             self.tell_at_once(state, |wrong| matches!(wrong, Wrong::Outside(slot, _) if slot == other));
         }
+        self.let_go_of_modes(state, slot);
     }
 
     /// What is suspect of the instances that names held stays so whatever is written through these names later.

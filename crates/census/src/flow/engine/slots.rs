@@ -1,7 +1,7 @@
 //! What each place of a handler stands for: its slots, and how they hang together.
 
 use crate::flow::access::Used;
-use crate::flow::world::{LoneNumber, ModeSlots};
+use crate::flow::world::{LoneSlot, ModeSlots};
 use crate::project::InvariantFacts;
 
 use super::*;
@@ -185,8 +185,8 @@ pub struct SlotTable {
     invariants: Vec<(usize, Vec<Base>)>,
     /// The modes with the numbers that hang on them.
     pub modes: Vec<ModeSlots>,
-    /// The numbers that hang on a mode of which nothing is known.
-    pub lone: Vec<LoneNumber>,
+    /// What nobody names the other half of such a pair beside.
+    pub lone: Vec<LoneSlot>,
     /// The products that are kept track of.
     pub(super) products: Vec<products::Product>,
 }

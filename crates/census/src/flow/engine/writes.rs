@@ -227,10 +227,10 @@ impl<'w, 'p> Run<'w, 'p> {
     /// A slot is given nobody can tell what, but what was meant is right: something in its range.
     fn put_something(&mut self, state: &mut State, slot: Slot, write: Span) {
         let facts = &self.table.slots[slot as usize];
-        state.facts.forget(slot);
-        self.write_mode(state, slot);
-        self.forget_tests(state, |read| read == slot);
         let any = self.world.any_in_range(facts);
+        state.facts.forget(slot);
+        self.write_mode(state, slot, &any);
+        self.forget_tests(state, |read| read == slot);
         state.values[slot as usize] = Abstract::of(any.clone());
         let concerns = |id: InvariantId| {
             let named = &self.world.project.invariants[id.index()].variables;
@@ -336,7 +336,7 @@ impl<'w, 'p> Run<'w, 'p> {
         if let Some((_, by)) = step.as_mut().filter(|_| crate::flow::access::goes_round(self.unit, place, value)) {
             *by = without_going_round(by);
         }
-        self.write_mode(state, slot);
+        self.write_mode(state, slot, new);
         let origin = match state.unseen.binary_search_by_key(&slot, |write| write.slot) {
             Ok(at) => state.unseen[at].origin,
             Err(_) if is_compared => Origin::seen(state.ends(slot)),

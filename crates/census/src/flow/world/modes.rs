@@ -2,8 +2,8 @@
 //! cell of few values, a `bool`, an enum, a direction that is 1 or -1 or a count of a few; what the number can be is kept apart
 //! by those (the boolean partitioning of Jeannet, "Dynamic partitioning in linear relation analysis", 2003).
 //!
-//! Both must always be seen together: whoever writes one of them knows the other one of the same instance too, or whatever it
-//! leaves the number as may be so in any mode.
+//! Both must always be seen together. Whoever writes one of them knows the other one of the same instance too; or else whatever
+//! it leaves the number as may be so in any mode, and the number goes along from mode to mode as it can be.
 
 use super::touched::Touched;
 use super::*;
@@ -91,13 +91,15 @@ pub struct ModeSlots {
     pub number: Slot,
 }
 
-/// The number of a pair in a slot of a handler, where nothing is known of the mode that it hangs on: another instance's.
+/// One of a pair in a slot of a handler that nobody names the other one beside: another instance's.
 #[derive(Clone, Copy, Debug)]
-pub struct LoneNumber {
+pub struct LoneSlot {
     /// Which pair.
     pub pair: PairId,
     /// The slot.
     pub slot: Slot,
+    /// Whether it is the mode.
+    pub is_mode: bool,
 }
 
 impl World<'_> {
@@ -222,37 +224,20 @@ impl World<'_> {
         (self.home(cell), scene.filter(|_| self.goes), lifetime)
     }
 
-    /// Puts down the pairs that stand, and their slots for these handlers: whoever writes one of the two comes to know the
-    /// other one, too.
+    /// Puts down the pairs, and their slots for these handlers: whoever writes one of the two comes to know the other one, too.
     fn put_down_pairs(&mut self, pairs: Vec<Pair>, handlers: &[HandlerId]) {
         let mut tables = std::mem::take(&mut self.tables);
         let partners = Partners::of(&pairs);
-        let mut apart: FxHashSet<usize> = FxHashSet::default();
+        self.modes = pairs;
         for &id in handlers {
             let (unit, ..) = self.parts(id);
             let missing = self.missing_places(&tables[id.index()], id, &partners);
+            let table = &mut tables[id.index()];
             if !missing.is_empty() {
-                tables[id.index()] = tables[id.index()].with_places(self, unit, &missing);
+                *table = table.with_places(self, unit, &missing);
             }
-            let lone = self.find_apart(&tables[id.index()], id, &partners, &mut apart);
-            tables[id.index()].lone = lone;
-        }
-        let all = pairs.len();
-        self.modes =
-            pairs.into_iter().enumerate().filter(|(at, _)| !apart.contains(at)).map(|(_, pair)| pair).collect();
-        let partners = Partners::of(&self.modes);
-        let stand: Vec<usize> = (0..all).filter(|at| !apart.contains(at)).collect();
-        for &id in handlers {
-            let together = self.slots_together(&tables[id.index()], &partners);
-            let slots = together.into_iter().map(|(at, mode, number)| ModeSlots { pair: PairId::at(at), mode, number });
-            tables[id.index()].modes = slots.collect();
-            tables[id.index()].lone.retain_mut(|lone| {
-                let at = stand.binary_search(&lone.pair.index());
-                at.is_ok_and(|at| {
-                    lone.pair = PairId::at(at);
-                    true
-                })
-            });
+            table.modes = self.slots_together(table, &partners);
+            table.lone = self.find_lone(table, id, &partners);
         }
         self.tables = tables;
         (0..self.modes.len()).for_each(|at| self.begin_pair(at));
@@ -276,28 +261,17 @@ impl World<'_> {
         missing
     }
 
-    /// Adds the pairs of which a handler writes the mode without knowing the number of the same instance; gives the numbers that it
-    /// writes without knowing the mode.
-    fn find_apart(
-        &self,
-        table: &SlotTable,
-        handler: HandlerId,
-        partners: &Partners,
-        apart: &mut FxHashSet<usize>,
-    ) -> Vec<LoneNumber> {
-        let together = self.slots_together(table, partners);
-        let mut lone: Vec<LoneNumber> = Vec::new();
+    /// What a handler writes of pairs whose other half of the same instance it does not name.
+    fn find_lone(&self, table: &SlotTable, handler: HandlerId, partners: &Partners) -> Vec<LoneSlot> {
+        let mut lone: Vec<LoneSlot> = Vec::new();
         for access in self.accesses_in(handler).filter(|access| access.writes()) {
             let Some(slot) = table.slot(Key::Place(access.place)) else { continue };
-            let numbers = partners.numbers(access.cell);
-            for &(pair, _) in partners.of_cell(access.cell) {
-                let is_there =
-                    together.iter().any(|&(at, mode, number)| at == pair && (mode == slot || number == slot));
-                let is_mode = numbers.iter().any(|&(at, _)| at == pair);
-                if !is_there && is_mode {
-                    apart.insert(pair);
-                } else if !is_there && !lone.iter().any(|known| (known.pair.index(), known.slot) == (pair, slot)) {
-                    lone.push(LoneNumber { pair: PairId::at(pair), slot });
+            for &(at, _) in partners.of_cell(access.cell) {
+                let pair = PairId::at(at);
+                let is_there = |slots: &ModeSlots| slots.pair == pair && (slots.mode == slot || slots.number == slot);
+                let is_known = lone.iter().any(|known| (known.pair, known.slot) == (pair, slot));
+                if !table.modes.iter().any(is_there) && !is_known {
+                    lone.push(LoneSlot { pair, slot, is_mode: self.modes[at].mode == access.cell });
                 }
             }
         }
@@ -305,7 +279,7 @@ impl World<'_> {
     }
 
     /// The slots of both cells of one instance, by pair: that of the mode, that of the number.
-    fn slots_together(&self, table: &SlotTable, partners: &Partners) -> Vec<(usize, Slot, Slot)> {
+    fn slots_together(&self, table: &SlotTable, partners: &Partners) -> Vec<ModeSlots> {
         let base_of = |facts: &SlotFacts, cell| facts.base.unwrap_or_else(|| self.own_base(cell));
         let named =
             (0..).zip(&table.slots).filter_map(|(slot, facts): (Slot, &SlotFacts)| Some((slot, facts, facts.cell?)));
@@ -319,7 +293,7 @@ impl World<'_> {
             }
         }
         together.sort_unstable();
-        together
+        together.into_iter().map(|(at, mode, number)| ModeSlots { pair: PairId::at(at), mode, number }).collect()
     }
 
     /// Which instance a private is taken from: that of its script.
@@ -527,6 +501,12 @@ impl World<'_> {
     pub fn within_mode(&self, handler: HandlerId, pair: PairId, at: usize) -> Option<&Value> {
         let Pair { number, within, quiet, .. } = &self.modes[pair.index()];
         if self.finds_kept(handler, *number) { quiet[at].as_ref() } else { within[at].1.as_ref() }
+    }
+
+    /// All that the number of a pair ever is.
+    #[must_use]
+    pub fn any_number_of(&self, pair: PairId) -> Value {
+        self.reach[self.number_of(pair).index()].clone()
     }
 
     /// The number of a pair.

@@ -384,6 +384,9 @@ fn another_instance_may_be_given_more_whatever_its_mode() {
     burns("if other.oil > 2 {\n        other.oil -= 3\n    }", true);
     burns("other.oil = 0", true);
     burns("other.is_lit = true", true);
+    burns("if other.oil > 0 {\n        other.is_lit = true\n    }", false);
+    burns("for boat in mailboat {\n        boat.is_lit = false\n    }", false);
+    burns("for boat in mailboat {\n        boat.is_lit = not boat.is_lit\n    }", true);
     burns("other.oil += 5 // ~ range/can-exceed", false);
 }
 
@@ -403,4 +406,23 @@ fn what_a_mode_tells_holds_after_a_wait_too() {
         "",
     );
     rests("    wait 3s\n    if state != \"out\" {\n        state = \"out\"\n    }\n", told);
+}
+
+#[test]
+fn a_loop_sees_each_instance_in_its_mode() {
+    let told = " // ~ range/can-fall-below";
+    let sees = |rounds: &str, rest: &str| {
+        let boat = format!("script lamp for mailboat\n\non bell when oil > 0 {{\n    is_lit = true\n}}\n{rest}");
+        let office = format!("script fill for office\n\non every 1s {{\n{rounds}}}\n");
+        expect_in_scripts(LAMP, &[&boat, &office]);
+    };
+    let burns = "    for boat in mailboat where boat.is_lit {\n        boat.oil -= 1MARK\n        if boat.oil == 0 {\n            boat.is_lit = false\n        }\n    }\n";
+    let filled = "\non touched(other: mailboat) {\n    other.oil = 20\n}\n";
+    sees(&burns.replace("MARK", ""), filled);
+    sees(&burns.replace("MARK", told), "\non touched(other: mailboat) {\n    other.oil = 0\n}\n");
+    sees(&burns.replace("MARK", told).replace("oil == 0", "oil == 1 and chance(0.5)"), filled);
+    // What was written by another name may be the same boat's.
+    let before = "    for any in mailboat where any.is_lit and any.oil < 3 {\n        any.oil = 0\n    }\n";
+    sees(&format!("{before}{}", burns.replace("MARK", told)), filled);
+    sees(&format!("{}{}", before.replace("oil = 0", "oil = 1"), burns.replace("MARK", "")), filled);
 }

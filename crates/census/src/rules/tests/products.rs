@@ -147,3 +147,26 @@ on bell {
 "],
     );
 }
+
+#[test]
+fn so_many_of_a_hundred_are_no_more_than_a_hundred() {
+    let share = |lines: &str| {
+        let hold = "load = { type = \"int\", scope = \"global\", default = 3, min = 0, max = \"office.hold\", engine = \"both\" }
+hold = { type = \"int\", scope = \"global\", default = 5, min = 1, max = 50, engine = \"reads\" }
+";
+        let script = format!(
+            "script desk for office\non bell {{\n{lines}}}\non touched(other) {{\n    hold = max(load, 4)\n}}\n"
+        );
+        expect_in_scripts(&format!("{STATE}{hold}"), &[&script]);
+    };
+    share("    oil = floor(load * 100 / hold)\n");
+    share("    oil = floor(100 * load / load.max)\n");
+    share("    let part = load * 100\n    oil = 100 - ceil(part / max(hold, 1))\n");
+    share("    let most = min(crates, cost)\n    oil = floor(most * 50 / cost) + 50\n");
+    share("    if crates <= cost {\n        oil = round(crates * 100 / (cost + 1))\n    }\n");
+    share("    oil = floor(load * 101 / hold) // ~ range/can-exceed\n");
+    share("    oil = floor(load * 100 / cost) // ~ range/can-exceed\n");
+    share("    oil = floor((load + 1) * 100 / hold) // ~ range/can-exceed\n");
+    share("    oil = floor((load - 1) * 100 / hold) // ~ range/can-fall-below\n");
+    share("    if crates <= cost + 1 {\n        oil = floor(crates * 100 / cost) // ~ range/can-exceed\n    }\n");
+}
