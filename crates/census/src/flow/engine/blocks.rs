@@ -201,7 +201,7 @@ impl<'w, 'p> Run<'w, 'p> {
 
     /// Adds a state to those at a point; states with the same suspects, flags, names for the own instance, and losses become
     /// one.
-    pub(super) fn arrive(&self, parts: &mut States, state: State) {
+    pub(super) fn arrive(&self, parts: &mut States, mut state: State) {
         let alike = |part: &State| {
             let mut marks = part.suspects.iter().zip(&state.suspects);
             let flags = &self.table.flags;
@@ -224,6 +224,7 @@ impl<'w, 'p> Run<'w, 'p> {
         // The one that was joined last stands last: where there is no room, the first gives way.
         let (same, last) = (same.unwrap_or(0), parts.len() - 1);
         parts.swap(same, last);
+        self.let_hold(&mut parts[last], &mut state);
         parts[last].take_in(&state, self.in_loop, &self.table.amounts);
     }
 

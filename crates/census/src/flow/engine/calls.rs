@@ -73,12 +73,17 @@ impl<'w> Run<'w, '_> {
         if self.dead || (yes.is_empty() && no.is_empty()) {
             return ways(state, &value);
         }
-        let amounts = &self.table.amounts;
         let joined = |states: Vec<State>| {
             let states = states.into_iter().map(|state| state.set_later(later));
-            states.reduce(|a, b| a.joined(&b, amounts))
+            states.reduce(|a, b| self.joined(a, b))
         };
         (joined(yes), joined(no))
+    }
+
+    /// Two ways as one, and what holds of their places together.
+    fn joined(&self, mut one: State, mut other: State) -> State {
+        self.let_hold(&mut one, &mut other);
+        one.joined(&other, &self.table.amounts)
     }
 
     /// The locals that an expression reads.
@@ -107,8 +112,8 @@ impl<'w> Run<'w, '_> {
 
     /// Runs a procedure in place, for its value.
     pub fn call(&mut self, state: &mut State, expr: ExprId, id: ProcId, arguments: &[ExprId]) -> Value {
-        let amounts = &self.table.amounts;
-        match self.call_parts(state, expr, id, arguments).into_iter().reduce(|a, b| a.joined(&b, amounts)) {
+        let left = self.call_parts(state, expr, id, arguments);
+        match left.into_iter().reduce(|a, b| self.joined(a, b)) {
             Some(joined) => *state = joined,
             None => self.dead = true,
         }

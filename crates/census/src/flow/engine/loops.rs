@@ -18,6 +18,8 @@ const MOST_AFRESH: u32 = 8;
 const DEEPEST_AFRESH: usize = 2;
 /// In how many modes a loop's head is looked at.
 const MOST_MODES: usize = 8;
+/// By how many flags it is looked at apart.
+const MOST_FLAGS: usize = 2;
 /// How many loops stand around one that is deep inside others: each round of each of them goes through it again.
 const DEEP: usize = 4;
 /// How often such loops are come to, all in all, before each is widened at once.
@@ -60,9 +62,13 @@ impl<'w> Run<'w, '_> {
         }
         states.iter_mut().for_each(|state| self.drop_right(state)); // Where they meet that could not be seen any more.
         let mut apart: States = States::new();
-        for state in states {
-            let joined = match apart.iter().position(|other| self.is_in_mode_of(other, &state)) {
-                Some(at) => apart.remove(at).join(&state),
+        for mut state in states {
+            let joined = match apart.iter().position(|other| self.is_alike_at_head(other, &state)) {
+                Some(at) => {
+                    let mut other = apart.remove(at);
+                    self.let_hold(&mut other, &mut state);
+                    other.join(&state)
+                }
                 None => state,
             };
             apart.push(joined);
@@ -75,10 +81,20 @@ impl<'w> Run<'w, '_> {
         self.modes.iter().all(|slots| one.value(slots.mode) == other.value(slots.mode))
     }
 
+    /// Whether two ways lead to a loop's head that need not be told apart: by modes, or by flags such as `any = true`.
+    fn is_alike_at_head(&self, one: &State, other: &State) -> bool {
+        let is_truth = |slot: &&Slot| {
+            let facts = &self.table.slots[**slot as usize];
+            facts.ty == Type::Bool && facts.cell.is_none()
+        };
+        let mut flags = self.table.flags.iter().filter(is_truth).take(MOST_FLAGS);
+        flags.all(|&flag| one.value(flag) == other.value(flag)) && self.is_in_mode_of(one, other)
+    }
+
     fn come_to_head(&mut self, heads: &mut Heads, at: BlockId, block: &Block, mut next: State) -> Option<State> {
         heads.deep += u32::from(block.loops > DEEP);
         let all = heads.seen.entry(at).or_default();
-        let place = all.iter().position(|(known, _)| self.is_in_mode_of(known, &next));
+        let place = all.iter().position(|(known, _)| self.is_alike_at_head(known, &next));
         // Where there are too many, one stands for all.
         let Some(place) = place.or((all.len() >= MOST_MODES).then_some(0)) else {
             self.guess_relations(&mut next, block);
@@ -90,14 +106,16 @@ impl<'w> Run<'w, '_> {
             self.relate_rounds(known, &mut next, block);
         }
         let patience = if self.most_parts > 1 { ROUNDS } else { 1 };
+        let mut before = known.clone();
+        self.let_hold(&mut before, &mut next);
         let joined = if heads.deep > MOST_DEEP {
-            self.widened_at_once(known, &next)
+            self.widened_at_once(&before, &next)
         } else if *rounds < patience {
-            known.clone().join(&next)
+            before.join(&next)
         } else if *rounds < patience * 10 {
-            known.widen(&next, self.thresholds)
+            before.widen(&next, self.thresholds)
         } else {
-            known.widen(&next, &[])
+            before.widen(&next, &[])
         };
         if joined == *known {
             return None;

@@ -208,6 +208,24 @@ impl<'w> Run<'w, '_> {
         all.iter().for_each(|&other| self.assume_margin(state, other));
     }
 
+    /// Where a name holds nothing on one of two ways that meet, what goes through it is what it is on the other.
+    pub(super) fn let_hold(&self, one: &mut State, other: &mut State) {
+        let is_empty = |state: &State, name: Slot| state.value(name).value == Value::Ref { none: true, some: false };
+        for &name in &self.table.holders {
+            match (is_empty(one, name), is_empty(other, name)) {
+                (true, false) => self.take_over_held(name, other, one),
+                (false, true) => self.take_over_held(name, one, other),
+                _ => {}
+            }
+        }
+    }
+
+    fn take_over_held(&self, name: Slot, from: &State, into: &mut State) {
+        for at in self.all_dependents(name) {
+            into.values[at as usize] = from.value(at).clone();
+        }
+    }
+
     /// All that goes through a name, also through another that goes through it.
     fn all_dependents(&self, slot: Slot) -> Vec<Slot> {
         let mut all: Vec<Slot> = Vec::new();

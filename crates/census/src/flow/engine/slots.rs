@@ -169,6 +169,8 @@ pub struct SlotTable {
     /// The `bool` locals that are assigned again, the numbers that are only given ones that are written out or that turn
     /// round, what procedures find out, and the flags of invariants: what they say of the way that was taken is kept.
     pub flags: Vec<Slot>,
+    /// The names that something goes through.
+    pub holders: Vec<Slot>,
     /// The numbers among the locals that are assigned again, those that procedures give, and those that a `match`
     /// with a way out asks for: how
     /// much a step is to move, say.
@@ -444,6 +446,8 @@ impl SlotTable {
             }
             self.slots[slot as usize].origin = origin(unit, base);
         }
+        let holds = |(slot, facts): (Slot, &SlotFacts)| (!facts.dependents().is_empty()).then_some(slot);
+        self.holders = (0..).zip(&self.slots).filter_map(holds).collect();
         self.groups = same.into_values().filter(|group| group.len() > 1).map(|group| self.grouped(&group)).collect();
         for (at, group) in (0..).zip(&self.groups) {
             for alias in &group.slots {

@@ -135,3 +135,53 @@ fn one_mode_after_another_is_come_to_however_many_there_are() {
     );
     expect_in_scripts(&state, &[&script]);
 }
+
+const BOATS: &str = r#"[variables.mailboat]
+oil = { type = "int", scope = "instance", default = 3, min = 0, max = 9, engine = "reads", writers = ["*"] }
+[variables.tide]
+pick = { type = "ref", of = "mailboat", scope = "global", engine = "reads" }
+share = { type = "int", scope = "global", default = 0, min = 0, max = 60, engine = "reads" }
+"#;
+
+/// The lines of a handler while boats burn their oil.
+fn picking(lines: &str) {
+    let burns = "on touched(other: mailboat) {\n    other.oil = max(other.oil - 1, 0)\n}\n";
+    expect_in_scripts(BOATS, &[&format!("script picks for tide\n\n{burns}\non bell {{\n{lines}}}\n")]);
+}
+
+#[test]
+fn a_loop_may_find_none_or_one_that_is_right() {
+    let told = " // ~ range/can-fall-below";
+    let picks = |first: &str, found: &str, mark: &str| {
+        picking(&format!(
+            "    pick = {first}\n    for boat in mailboat where boat.oil > 0 {{\n        {found}\n    }}\n    if pick is not none {{\n        pick.oil -= 1{mark}\n    }}\n"
+        ));
+    };
+    picks("none", "pick = boat", "");
+    picks("none", "pick = boat\n        break", "");
+    picks("none", "if pick is none or boat.oil > pick.oil {\n            pick = boat\n        }", "");
+    picks("dawn_boat", "pick = boat", told);
+    picking(&format!(
+        "    if dawn_boat is not none and dawn_boat.oil > 1 {{\n        pick = dawn_boat\n    }}\n    if pick is not none {{\n        pick.oil -= 1{told}\n    }}\n"
+    ));
+    picking(
+        "    pick = none\n    if dawn_boat is not none and dawn_boat.oil > 1 {\n        pick = dawn_boat\n    }\n    if pick is none {\n        return\n    }\n    pick.oil -= 2\n",
+    );
+}
+
+#[test]
+fn a_flag_tells_that_a_loop_has_counted() {
+    let counts = |flag: &str, asked: &str, mark: &str| {
+        picking(&format!(
+            "    let boats = 0\n    let any = {flag}\n    for boat in mailboat where boat.oil > 1 {{\n        any = true\n        boats += 1\n    }}\n    if {asked} {{\n        share = floor(60 / boats){mark}\n    }}\n"
+        ));
+    };
+    let told = " // ~ range/divide-by-zero";
+    counts("false", "any", "");
+    counts("false", "any and share < 9", "");
+    counts("chance(0.1)", "any", told);
+    counts("false", "not any or share < 9", told);
+    picking(
+        "    let at = 0\n    let found = false\n    while at < 9 and not found {\n        at += 1\n        if share % at == 3 {\n            found = true\n        }\n    }\n    if found {\n        share = floor(60 / at)\n    }\n",
+    );
+}
