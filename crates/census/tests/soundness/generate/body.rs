@@ -273,7 +273,7 @@ impl Body<'_> {
 
     fn statement(&mut self, text: &mut String) {
         let deep = self.depth > 3;
-        match self.dice().below(48) {
+        match self.dice().below(51) {
             0..=13 => self.step(text),
             14..=17 => self.assign(text),
             18..=21 if !deep => {
@@ -341,8 +341,89 @@ impl Body<'_> {
             44 => self.keep(text),
             45 if !deep => self.elsewhere(text),
             46 if !deep && !self.plain && self.writer.waits => self.lend(text),
+            47 if !deep => self.choose(text),
+            48 if !deep => self.run_down(text),
+            49 if !deep => self.tally(text),
             _ => self.through_ref(text),
         }
+    }
+
+    /// One that a loop chooses, if any, and what is done with it.
+    fn choose(&mut self, text: &mut String) {
+        let is_own = |var: &&Var| matches!(var.ty, Ty::Ref(_)) && var.scope != "local" && !var.constant;
+        let fit: Vec<Var> = self.scope.iter().filter(is_own).cloned().collect();
+        if fit.is_empty() {
+            return;
+        }
+        let var = self.dice().pick(&fit).clone();
+        let (Ty::Ref(actor), x) = (var.ty, &var.path) else { return };
+        let known = self.scope.clone();
+        if !self.slip() {
+            self.line(text, &format!("{x} = none"));
+        }
+        let name = self.writer.fresh('e');
+        let each = self.local(&name, Ty::Ref(actor));
+        self.scope.push(each);
+        self.members(&name, actor);
+        let test = self.condition(1);
+        let ends = if self.dice().one_in(3) { "break" } else { "" };
+        self.line(text, &format!("for {name} in {actor} where {test} {{\n{x} = {name}\n{ends}\n}}"));
+        self.scope.clone_from(&known);
+        self.members(x, actor);
+        self.inner(text, &format!("if {x} is not none"), 2);
+        self.scope = known;
+    }
+
+    /// A number that runs down while a flag is up, one of the two that only go together, or a flag that says so.
+    fn run_down(&mut self, text: &mut String) {
+        let Some(number) = self.numeric(Ty::Int).filter(|var| var.min) else { return };
+        let of = number.path.rsplit_once('.').map_or("", |(of, _)| of);
+        let is_beside = |var: &&Var| {
+            var.ty == Ty::Bool && var.path.rsplit_once('.').map_or("", |(of, _)| of) == of && !var.constant
+        };
+        let flags: Vec<Var> = self.scope.iter().filter(is_beside).filter(|var| var.scope != "local").cloned().collect();
+        if flags.is_empty() {
+            return;
+        }
+        let (flag, x) = (self.dice().pick(&flags).path.clone(), &number.path);
+        let least = format!("{x}.min");
+        let careless = self.slip();
+        let line = match self.dice().below(6) {
+            0 => format!("if {flag} {{\n{x} -= 1\nif {x} == {least} {{ {flag} = false }}\n}}"),
+            1 if !careless => format!("if {x} > {least} {{ {flag} = true }}"),
+            2 if number.max => format!("if not {flag} {{\n{x} = {x}.max\n{flag} = {x} > {least}\n}}"),
+            3 => format!("{flag} = {x} > {least}"),
+            4 if number.max => format!("{x} = min({x} + 2, {x}.max)"),
+            5 if careless => format!("{flag} = true"),
+            _ => format!("{flag} = false"),
+        };
+        self.line(text, &line);
+    }
+
+    /// A share of what a loop has counted, where a flag or the count itself tells that it is any.
+    fn tally(&mut self, text: &mut String) {
+        let Some(var) = self.numeric(Ty::Int).filter(|var| var.max && var.min) else { return };
+        let actor = ACTORS[self.dice().below(2)];
+        let [name, any, count] = ['e', 'l', 'l'].map(|letter| self.writer.fresh(letter));
+        let known = self.scope.clone();
+        let each = self.local(&name, Ty::Ref(actor));
+        self.scope.push(each);
+        self.members(&name, actor);
+        let test = self.condition(1);
+        self.scope = known;
+        let (x, whole) = (&var.path, self.int(0));
+        let asked = match self.slip() {
+            true => "chance(0.5)".to_owned(),
+            false => self.dice().pick(&[any.clone(), format!("{count} > 0")]).clone(),
+        };
+        self.line(text, &format!("let {any} = false\nlet {count} = 0"));
+        self.line(text, &format!("for {name} in {actor} where {test} {{\n{any} = true\n{count} += 1\n}}"));
+        let share = match self.dice().below(3) {
+            0 => format!("{x} = clamp(floor({whole} / {count}), {x}.min, {x}.max)"),
+            1 => format!("{x} = {x}.min + floor(({x} - {x}.min) / {count})"),
+            _ => format!("{x} = {x}.min + floor(({x} - {x}.min) * min({whole}, {count}) / {count})"),
+        };
+        self.line(text, &format!("if {asked} {{ {share} }}"));
     }
 
     /// Something is passed on, mostly where there is room for it.
@@ -624,7 +705,14 @@ impl Body<'_> {
     fn step_by_division(&mut self, text: &mut String, var: &Var) {
         let x = &var.path;
         let (a, b) = (self.int(0), self.int(0));
-        if self.dice().one_in(2) {
+        if var.max && self.dice().one_in(3) {
+            let (part, whole) = (self.writer.fresh('l'), self.writer.fresh('l'));
+            let more = if self.slip() { " + 1" } else { "" };
+            self.line(text, &format!("let {whole} = max({b}, 1)\nlet {part} = clamp({a}, 0, {whole}{more})"));
+            let low = if var.min { format!("max({x}.min, 0)") } else { "0".to_owned() };
+            let share = format!("floor({part} * ({x}.max - {low}) / {whole})");
+            self.line(text, &format!("if {x}.max >= {low} {{ {x} = {low} + {share} }}"));
+        } else if self.dice().one_in(2) {
             let (price, many) = (self.writer.fresh('l'), self.writer.fresh('l'));
             let cut = *self.dice().pick(&["floor", "floor", "round"]);
             self.line(text, &format!("let {price} = max({b}, 1)"));
