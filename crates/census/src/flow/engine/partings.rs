@@ -131,7 +131,7 @@ impl Run<'_, '_> {
     }
 
     /// The instance that an expression names.
-    pub(super) fn base_of(&self, what: ExprId) -> Option<Base> {
+    pub(in crate::flow) fn base_of(&self, what: ExprId) -> Option<Base> {
         match self.unit.meaning(what) {
             Meaning::Own => Some(Base::Own),
             Meaning::Value(place) => Some(Base::Held(place)),

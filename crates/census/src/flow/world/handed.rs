@@ -3,6 +3,7 @@
 use super::handovers::{Handover, Sender};
 use super::*;
 use crate::flow::engine::HandedAt;
+use crate::flow::linear::{BodyLength, Facts};
 
 /// How often what is handed over may change before it counts for nothing.
 const MOST_CHANGES: u32 = 12;
@@ -14,6 +15,8 @@ enum Common {
     /// What the instance holds to which the signal goes.
     OfAnswering(CellId),
     Argument(usize),
+    /// What the instance holds that goes along.
+    Through(usize, CellId),
 }
 
 /// What holds as a signal is sent, or as its sender lets the queue go on.
@@ -86,6 +89,11 @@ impl<'p> World<'p> {
             Some(argument) => spans[argument as usize],
             None => state.ends(slot),
         };
+        let brought: SmallVec<[Option<Base>; 4]> = arguments.iter().map(|&argument| run.base_of(argument)).collect();
+        let through = |slot: Slot| {
+            let cell = |to: &Option<Base>| to.and_then(|to| self.cell_of(run, slot, to));
+            brought.iter().enumerate().find_map(|(at, to)| Some(Common::Through(at, cell(to)?)))
+        };
         let mut places: Vec<(Common, Option<Abstract>)> = Vec::new();
         let mut numbers: FxHashMap<Slot, Slot> = FxHashMap::default();
         for slot in 0..slots {
@@ -94,10 +102,10 @@ impl<'p> World<'p> {
                 self.common_cell(run.unit, &run.table.slots[slot as usize]).map(|(cell, base)| Common::Cell(cell, base))
             };
             let is_meant = |common: &Common| match *common {
-                Common::Cell(cell, _) | Common::OfAnswering(cell) => meant(cell),
+                Common::Cell(cell, _) | Common::OfAnswering(cell) | Common::Through(_, cell) => meant(cell),
                 Common::Argument(_) => true,
             };
-            if let Some(common) = of_answering.or_else(common).filter(is_meant) {
+            if let Some(common) = of_answering.or_else(common).or_else(|| through(slot)).filter(is_meant) {
                 numbers.insert(slot, Slot::try_from(places.len()).unwrap_or(Slot::MAX));
                 places.push((common, Some(state.value(slot).clone())));
             } else {
@@ -253,7 +261,8 @@ impl<'p> World<'p> {
                 known.value = known.value.meet(&value.value).unwrap_or_else(|| known.value.clone());
             }
         }
-        for fact in held.facts.iter().filter_map(|fact| renumbered(fact, |place| slots[place as usize])) {
+        let facts = known_of(held, &slots, run.table.length);
+        for fact in facts.iter().filter_map(|fact| renumbered(&fact, |place| slots[place as usize])) {
             let mut narrowed = state.clone();
             if narrowed.assume(fact).is_some() {
                 state = narrowed;
@@ -276,15 +285,31 @@ impl<'p> World<'p> {
                 if same_instance || !matches!(base, None | Some(Base::Own)) {
                     slots.insert(Common::Cell(cell, base), slot);
                 }
-            } else if let Key::Place(place) = run.table.slots[slot as usize].key
-                && let Place::Local(local) = run.unit.place(place)
-                && let Some(at) = parameters.iter().position(|&(parameter, _)| parameter == local)
-            {
-                slots.insert(Common::Argument(at), slot);
+            } else if let Key::Place(place) = run.table.slots[slot as usize].key {
+                let brought = |place: PlaceId| match run.unit.place(place) {
+                    Place::Local(local) => parameters.iter().position(|&(parameter, _)| parameter == local),
+                    _ => None,
+                };
+                let common = match run.unit.place(place) {
+                    Place::Variable(variable, Base::Held(name)) => {
+                        brought(name).map(|at| Common::Through(at, CellId(variable.0)))
+                    }
+                    _ => brought(place).map(Common::Argument),
+                };
+                slots.extend(common.map(|common| (common, slot)));
             }
         }
         held.places.iter().map(|(place, _)| slots.get(place).copied()).collect()
     }
+}
+
+/// What is known of the places that the one who answers knows too, also by way of others.
+fn known_of(held: &Held, slots: &[Option<Slot>], length: BodyLength) -> Facts {
+    let mut facts = Facts::of_body(length);
+    held.facts.iter().for_each(|fact| facts.add(*fact));
+    let unknown = (0..).zip(slots).filter(|(_, slot)| slot.is_none());
+    unknown.for_each(|(place, _)| facts.forget(place));
+    facts
 }
 
 /// A form over other slots, where it has one for each of its own.

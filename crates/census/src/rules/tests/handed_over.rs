@@ -13,7 +13,9 @@ tide.oil = { type = "int", scope = "global", default = 9, min = 0, max = 40, eng
 tide.need = { type = "int", scope = "global", default = 3, min = 1, max = 9, engine = "reads" }
 tide.swell = { type = "int", scope = "global", default = 3, min = 0, max = 9, engine = "both" }
 buoy.glow = { type = "int", scope = "instance", default = 2, min = 0, max = 5, engine = "reads" }
+buoy.left = { type = "int", scope = "instance", default = 5, min = 0, max = 5, engine = "reads", writers = ["*"] }
 [signals]
+dimmed = { from = "script", parameters = { which = "buoy", by = "int" } }
 lit = { from = "script" }
 drawn = { from = "script", parameters = { cost = "int" } }
 gust = { from = "engine", to = "all" }
@@ -49,6 +51,9 @@ fn who_asks_once_more_is_careful() {
 fn what_goes_along_is_known_beside_what_was_tested() {
     tide(
         "on bell {\n    let cost = need * 2\n    if oil >= cost {\n        send drawn(cost)\n    }\n}\n\non drawn(cost) {\n    oil -= cost\n}\n",
+    );
+    tide(
+        "on bell {\n    if oil >= need {\n        send drawn(need)\n    }\n}\n\non drawn(cost) {\n    oil -= cost\n}\n",
     );
     tide("on bell {\n    send drawn(min(need, oil))\n}\n\non drawn(cost) {\n    oil -= cost\n}\n");
     tide(
@@ -329,4 +334,22 @@ fn what_is_sent_is_answered_before_the_changes_are_heard() {
     };
     hears("on bell", "");
     hears("on every 1s", " // ~ range/divide-by-zero"); // What the tick has changed is heard in between.
+}
+
+#[test]
+fn what_was_tested_of_one_that_goes_along_is_known_of_it() {
+    let named = |before: &str, sent: &str, answer: &str| {
+        tide(&format!(
+            "on touched(other: buoy) {{\n    if {before} {{\n        {sent}\n    }}\n}}\n\non dimmed(which, by) {{\n    {answer}\n}}\n"
+        ));
+    };
+    let told = "which.left -= by // ~ range/can-fall-below";
+    named("other.left >= 2", "send dimmed(other, 2)", "which.left -= by");
+    named("other.left >= need", "send dimmed(other, need)", "which.left -= by");
+    named("other.left >= swell", "send dimmed(other, swell)", "which.left -= by");
+    named("other.left >= need", "send dimmed(other, need + 1)", told);
+    named("other.left >= 1", "send dimmed(other, 2)", told);
+    named("other.left >= 2", "send dimmed(other, 2)\n        other.left -= 1", told);
+    named("other.left >= 2", "send dimmed(other, 2)\n        send dimmed(other, 1)", told);
+    named("other.left >= 2", "send dimmed(red_buoy, 2)", told);
 }
