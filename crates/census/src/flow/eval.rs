@@ -373,7 +373,10 @@ impl Run<'_, '_> {
 
     fn eval_call(&mut self, state: &mut State, expr: ExprId, arguments: &[ExprId]) -> Value {
         let builtin = match self.unit.meaning(expr) {
-            Meaning::Procedure(id) => return self.call(state, expr, id, arguments),
+            Meaning::Procedure(id) => {
+                let value = self.call(state, expr, id, arguments);
+                return if matches!(value, Value::Num(_)) { self.remember_term(state, expr, value) } else { value };
+            }
             Meaning::Builtin(builtin) => builtin,
             _ => {
                 for &argument in arguments {

@@ -1,10 +1,11 @@
-//! What gives the same number wherever it is written: a product, a quotient, a rest, a rounding, a part of a vector. Such a
-//! term is one number for as long as nothing that it names changes, so relations can be about it as about a place. So
-//! `oil -= trips * cost` is fine behind `oil >= cost * trips` (value numbering: Alpern, Wegman and Zadeck, 1988). What a
-//! `let` is given counts too where it is a quotient: what is asked of the `let` tells of what was divided.
+//! What gives the same number wherever it is written: a product, a quotient, a rest, a rounding, a part of a vector, what a
+//! procedure works out and does nothing else. Such a term is one number for as long as nothing that it names changes, so
+//! relations can be about it as about a place. So `oil -= trips * cost` is fine behind `oil >= cost * trips` (value numbering:
+//! Alpern, Wegman and Zadeck, 1988). What a `let` is given counts too where it is a quotient: what is asked of the `let` tells
+//! of what was divided.
 
 use crate::project::builtin::Builtin;
-use crate::project::{Meaning, Place, ScriptUnit};
+use crate::project::{Meaning, Place, ProcId, ScriptUnit};
 use crate::registry::Type;
 use crate::script::ast::*;
 use rustc_hash::FxHashMap;
@@ -23,6 +24,7 @@ enum Shape {
     Unary(UnaryOp, Class),
     Binary(BinaryOp, Class, Class),
     Call(Builtin, SmallVec<[Class; 3]>),
+    Procedure(ProcId, SmallVec<[Class; 3]>),
 }
 
 /// Tells which expressions of a script give the same.
@@ -68,6 +70,9 @@ impl Classes<'_> {
                 Meaning::Builtin(builtin) => {
                     Shape::Call(builtin, arguments.iter().map(|&argument| self.class(argument)).collect::<Option<_>>()?)
                 }
+                Meaning::Procedure(id) => {
+                    Shape::Procedure(id, arguments.iter().map(|&argument| self.class(argument)).collect::<Option<_>>()?)
+                }
                 _ => return None,
             },
             _ => return None,
@@ -89,6 +94,7 @@ pub fn is_term(unit: &ScriptUnit, expr: ExprId) -> bool {
                 arguments.first().is_some_and(|&argument| unit.ty(argument) == Type::Number)
             }
             Meaning::Builtin(Builtin::Abs | Builtin::Length | Builtin::Number) => true,
+            Meaning::Procedure(id) => unit.procedures[id.index()].steady.is_some() && unit.ty(expr).is_numeric(),
             _ => false,
         },
         _ => false,

@@ -10,6 +10,7 @@ pub mod expression;
 pub mod load;
 mod names;
 mod resolve;
+mod steady;
 
 pub use resolve::is_constant;
 
@@ -119,6 +120,8 @@ pub struct ProcFacts {
     pub gives: Option<Type>,
     /// Whether it waits, by itself or through one that it calls.
     pub waits: bool,
+    /// What it reads, where it does nothing but work out a value from that.
+    pub steady: Option<Vec<PlaceId>>,
 }
 
 /// A script with the tables that say what its names mean.

@@ -9,6 +9,7 @@ mod kinds;
 
 use super::builtin::Builtin;
 use super::names::NameTable;
+use super::steady;
 use super::*;
 use crate::finding::{RuleName, reader_rules};
 use crate::registry::read::type_of_word;
@@ -202,6 +203,8 @@ impl<'a> Resolver<'a> {
     fn finish(mut self, tree: Script, invariants: &[InvariantFacts]) -> Resolved {
         self.add_related_places(invariants);
         self.unit.tree = tree;
+        let steady = steady::find(&self.unit);
+        self.unit.procedures.iter_mut().zip(steady).for_each(|(facts, steady)| facts.steady = steady);
         Resolved { unit: self.unit, findings: self.findings }
     }
 
@@ -442,7 +445,7 @@ impl<'a> Resolver<'a> {
         }
         let parameters = procedure.parameters.iter().map(|parameter| parameter.local).collect();
         self.unit.gives_values |= gives.is_some();
-        self.unit.procedures.push(ProcFacts { parameters, gives, waits: false });
+        self.unit.procedures.push(ProcFacts { parameters, gives, waits: false, steady: None });
     }
 
     /// The procedure that a call names.

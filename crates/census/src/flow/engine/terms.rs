@@ -72,6 +72,10 @@ impl Run<'_, '_> {
             let known = &mut state.values[slot as usize].value;
             let both = known.meet(&value).unwrap_or(value);
             known.clone_from(&both);
+            if let Some(given) = self.table.slot(Key::Result(expr)) {
+                let same = [Linear::slot(slot)];
+                state.relate(given, &same, &same, both.ends());
+            }
             if self.table.tracks(slot) {
                 // Where that can't be nothing comes here, so nothing needs to be told of it.
                 let _ = self.tell_term(state, slot, expr);

@@ -255,6 +255,7 @@ impl<'w> Run<'w, '_> {
             crate::flow::access::walk_expr(self.unit, expr, &mut |inner| {
                 kept &= !self.slot_asked(inner).is_some_and(&touched);
                 kept &= !self.way_to(inner).is_some_and(&touched);
+                kept &= !self.read_by_call(inner).any(&touched);
             });
             kept
         };
@@ -266,6 +267,15 @@ impl<'w> Run<'w, '_> {
             state.forget_all(&gone, self.in_loop);
         }
         state.unequal.retain(|form| !form.terms.iter().any(|&(slot, _)| touched(slot)));
+    }
+
+    /// What the procedure reads that an expression calls, if it does nothing but work out a value.
+    fn read_by_call(&self, expr: ExprId) -> impl Iterator<Item = Slot> + '_ {
+        let steady = match self.unit.meaning(expr) {
+            Meaning::Procedure(id) => self.unit.procedures[id.index()].steady.as_ref(),
+            _ => None,
+        };
+        steady.into_iter().flatten().filter_map(|&place| self.slot(place))
     }
 
     /// The slot whose value a name in an expression asks for.

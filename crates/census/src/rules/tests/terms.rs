@@ -293,3 +293,30 @@ fn a_share_is_below_one_as_long_as_it_was_left_alone() {
     }
     kept("stock / 50", "", told, "");
 }
+
+/// The same with procedures behind it.
+fn on_paid_with(lines: &str, procedures: &str) {
+    expect_in_scripts(STATE, &[&format!("script desk for office\non paid(part, n) {{\n{lines}}}\n\n{procedures}")]);
+}
+
+#[test]
+fn what_a_procedure_only_works_out_is_the_same_each_time() {
+    let table = "proc price(of: int) -> int {\n    match of {\n        1 {\n            return 5\n        }\n        2, 3 {\n            return cost\n        }\n        else {\n            return high(of)\n        }\n    }\n}\n\nproc high(of: int) -> int {\n    if of > 5 {\n        return 20\n    }\n    return 12\n}\n";
+    let told = " // ~ range/can-fall-below";
+    let pays = |between: &str, then: &str, mark: &str| {
+        let lines = format!("    if oil >= price(trips) {{\n{between}        oil -= {then}{mark}\n    }}\n");
+        on_paid_with(&lines, table);
+    };
+    pays("", "price(trips)", "");
+    pays("        let cents = price(trips)\n", "cents", "");
+    pays("        stock = 1\n", "price(trips)", "");
+    pays("        trips = 4\n", "price(trips)", told);
+    pays("", "price(trips + 1)", told);
+    pays("        let other = trips + n * 0\n", "price(other)", told);
+    pays("        fuel = 3\n", "price(trips)", "");
+    // What is drawn is another number each time.
+    let drawn = table.replace("return 20", "return random(1, 9)");
+    on_paid_with(&format!("    if oil >= price(trips) {{\n        oil -= price(trips){told}\n    }}\n"), &drawn);
+    let counts = "proc next() -> int {\n    trips = min(trips + 1, 10)\n    return trips\n}\n";
+    on_paid_with(&format!("    if oil >= next() {{\n        oil -= next(){told}\n    }}\n"), counts);
+}

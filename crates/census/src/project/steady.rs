@@ -1,0 +1,113 @@
+//! Procedures that do nothing but work out a value from numbers, flags and texts: such a one gives the same again as long as what
+//! it reads stays as it is.
+
+use super::builtin::Builtin;
+use super::{Base, Meaning, Place, PlaceId, ProcId, ScriptUnit};
+use crate::script::ast::*;
+
+/// How many places such a procedure reads at most.
+const MOST_READ: usize = 16;
+
+/// What a procedure reads and calls, that does nothing else.
+#[derive(Default)]
+struct Worked {
+    reads: Vec<PlaceId>,
+    calls: Vec<ProcId>,
+}
+
+/// What each procedure of a script reads, itself and through those that it calls; none for one that does anything else.
+pub(super) fn find(unit: &ScriptUnit) -> Vec<Option<Vec<PlaceId>>> {
+    let mut worked: Vec<Option<Worked>> = unit.tree.procedures.iter().map(|procedure| work(unit, procedure)).collect();
+    loop {
+        let calls = |at: usize| worked[at].as_ref().map_or(&[][..], |worked| &worked.calls);
+        let is_lost = |at: &usize| calls(*at).iter().any(|called| worked[called.index()].is_none());
+        let lost: Vec<usize> = (0..worked.len()).filter(is_lost).collect();
+        if lost.is_empty() {
+            break;
+        }
+        lost.into_iter().for_each(|at| worked[at] = None);
+    }
+    (0..worked.len()).map(|at| reads(&worked, at).filter(|reads| reads.len() <= MOST_READ)).collect()
+}
+
+/// What one of them reads altogether.
+fn reads(worked: &[Option<Worked>], first: usize) -> Option<Vec<PlaceId>> {
+    worked[first].as_ref()?;
+    let mut open = vec![first];
+    let mut reads: Vec<PlaceId> = Vec::new();
+    let mut next = 0;
+    while let Some(worked) = open.get(next).and_then(|&at| worked[at].as_ref()) {
+        next += 1;
+        reads.extend(&worked.reads);
+        for called in worked.calls.iter().map(|called| called.index()) {
+            if !open.contains(&called) {
+                open.push(called);
+            }
+        }
+    }
+    reads.sort_unstable();
+    reads.dedup();
+    Some(reads)
+}
+
+/// What a procedure reads and calls; none where it does anything else.
+fn work(unit: &ScriptUnit, procedure: &Procedure) -> Option<Worked> {
+    let mut worked = Worked::default();
+    let mut is_steady = true;
+    walk(&procedure.body, &mut |statement| {
+        is_steady = is_steady && add_statement(unit, statement, &mut worked).is_some();
+    });
+    is_steady.then_some(worked)
+}
+
+fn add_statement(unit: &ScriptUnit, statement: &Statement, worked: &mut Worked) -> Option<()> {
+    let mut add = |expr: &ExprId| add_expr(unit, *expr, worked);
+    match &statement.kind {
+        StatementKind::Assign { target, value, .. } => {
+            let place = unit.place_of(*target)?;
+            matches!(unit.place(place), Place::Local(_)).then_some(())?;
+            add(value)
+        }
+        StatementKind::Let { value, .. } => add(value),
+        StatementKind::If { arms, .. } => arms.iter().flat_map(|arm| &arm.tests).try_for_each(add),
+        StatementKind::Match { subject, arms, .. } => {
+            add(subject)?;
+            arms.iter().flat_map(|arm| &arm.tests).try_for_each(add)
+        }
+        StatementKind::While { condition: asked, .. } | StatementKind::Repeat { count: asked, .. } => add(asked),
+        StatementKind::Return(value) => value.iter().try_for_each(add),
+        StatementKind::Break => Some(()),
+        _ => None,
+    }
+}
+
+fn add_expr(unit: &ScriptUnit, expr: ExprId, worked: &mut Worked) -> Option<()> {
+    match &unit.tree.expr(expr).kind {
+        ExprKind::Int(_) | ExprKind::Float(_) | ExprKind::Bool(_) => Some(()),
+        ExprKind::Text(parts) => parts.iter().all(|part| !matches!(part, TextPart::Token { .. })).then_some(()),
+        ExprKind::Path(_) => {
+            let Meaning::Value(place) = unit.meaning(expr) else { return None };
+            match unit.place(place) {
+                Place::Local(_) => {}
+                Place::Private(_) | Place::Variable(_, Base::One | Base::Own) => worked.reads.push(place),
+                _ => return None,
+            }
+            Some(())
+        }
+        ExprKind::Unary(_, inner) => add_expr(unit, *inner, worked),
+        ExprKind::Binary(_, left, right) => {
+            add_expr(unit, *left, worked)?;
+            add_expr(unit, *right, worked)
+        }
+        ExprKind::Call(_, arguments) => {
+            match unit.meaning(expr) {
+                Meaning::Procedure(id) => worked.calls.push(id),
+                Meaning::Builtin(Builtin::Random | Builtin::Chance | Builtin::Count) => return None,
+                Meaning::Builtin(_) => {}
+                _ => return None,
+            }
+            arguments.iter().try_for_each(|&argument| add_expr(unit, argument, worked))
+        }
+        _ => None,
+    }
+}
