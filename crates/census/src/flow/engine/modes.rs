@@ -114,9 +114,10 @@ impl Run<'_, '_> {
         state.modes = Shared::default();
     }
 
-    /// The change of a number is dealt with: as what it is left, with its modes, it stays till the game goes on.
-    pub(super) fn see_modes_of(&mut self, state: &State, number: Slot) {
-        let of_it: Vec<ModeSlots> = self.modes.iter().filter(|slots| slots.number == number).copied().collect();
+    /// The change of a number, or of a mode, is dealt with: as what they are left, they stay together till the game goes on.
+    pub(super) fn see_modes_of(&mut self, state: &State, kept: Slot) {
+        let is_kept = |slots: &&ModeSlots| slots.number == kept || slots.mode == kept;
+        let of_it: Vec<ModeSlots> = self.modes.iter().filter(is_kept).copied().collect();
         of_it.into_iter().for_each(|slots| self.see_together(state, slots, &Guessed::new()));
     }
 

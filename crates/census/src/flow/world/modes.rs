@@ -39,9 +39,11 @@ pub(super) struct Pair {
     number: CellId,
     /// What the mode can be, and what the number is then; none where they were never seen so.
     within: Vec<(Value, Option<Value>)>,
-    /// What the number is then once the queue is empty, if somebody deals with its changes.
+    /// The one of the two whose changes somebody deals with, if any.
+    kept: Option<CellId>,
+    /// What the number is then once the queue is empty, and that is through.
     quiet: Vec<Option<Value>>,
-    /// Those who leave the mode to that one.
+    /// Those who leave the other one of the two to that one.
     passing_on: Vec<HandlerId>,
 }
 
@@ -143,9 +145,11 @@ impl World<'_> {
             let others = numbers.iter().filter(|&number| number != mode && self.may_hang_on(*number, *mode));
             for &number in others.filter(|&&number| self.decide_each_other(script, touched, *mode, number)) {
                 let within = values.iter().map(|value| (value.clone(), None)).collect();
-                let (quiet, passing_on) =
-                    (vec![None; values.len()], self.leaving_it_to_the_keeper(touched, number, *mode));
-                pairs.push(Pair { mode: *mode, number, within, quiet, passing_on });
+                let kept = self.kept_with(touched, number, *mode).or_else(|| self.kept_with(touched, *mode, number));
+                let other = if kept == Some(number) { *mode } else { number };
+                let passing_on = kept.map(|kept| self.leaving_it_to_the_keeper(touched, kept, other));
+                let (quiet, passing_on) = (vec![None; values.len()], passing_on.unwrap_or_default());
+                pairs.push(Pair { mode: *mode, number, within, kept, quiet, passing_on });
             }
         }
         pairs
@@ -154,13 +158,19 @@ impl World<'_> {
     /// Whether some handler writes both, and reads one of them, or the one when the other has changed: in another handler the
     /// flag may decide.
     fn decide_each_other(&self, script: ScriptId, touched: &Touched, mode: CellId, number: CellId) -> bool {
-        let is_kept = self.keeper_of(number).is_some_and(|id| touched.writes(self, id, mode));
-        is_kept
+        let is_kept = |cell, other| self.kept_with(touched, cell, other).is_some();
+        is_kept(number, mode)
+            || is_kept(mode, number)
             || self.handlers_of(script).any(|id| {
                 let both = [mode, number];
                 both.iter().all(|&cell| touched.writes(self, id, cell))
                     && both.iter().any(|&cell| touched.reads(self, id, cell))
             })
+    }
+
+    /// A cell whose changes somebody deals with who writes another, that goes with it, too.
+    fn kept_with(&self, touched: &Touched, cell: CellId, other: CellId) -> Option<CellId> {
+        self.keeper_of(cell).is_some_and(|id| touched.writes(self, id, other)).then_some(cell)
     }
 
     /// Whether a cell is only written by scripts, and has a value all the time.
@@ -499,8 +509,9 @@ impl World<'_> {
     /// What the number of a pair is as a handler begins, with the mode's value at that place of the list.
     #[must_use]
     pub fn within_mode(&self, handler: HandlerId, pair: PairId, at: usize) -> Option<&Value> {
-        let Pair { number, within, quiet, .. } = &self.modes[pair.index()];
-        if self.finds_kept(handler, *number) { quiet[at].as_ref() } else { within[at].1.as_ref() }
+        let Pair { kept, within, quiet, .. } = &self.modes[pair.index()];
+        let is_quiet = kept.is_some_and(|kept| self.finds_kept(handler, kept));
+        if is_quiet { quiet[at].as_ref() } else { within[at].1.as_ref() }
     }
 
     /// All that the number of a pair ever is.

@@ -426,3 +426,23 @@ fn a_loop_sees_each_instance_in_its_mode() {
     sees(&format!("{before}{}", burns.replace("MARK", told)), filled);
     sees(&format!("{}{}", before.replace("oil = 0", "oil = 1"), burns.replace("MARK", "")), filled);
 }
+
+#[test]
+fn who_hears_of_a_mode_gets_its_number_ready() {
+    let begins = |heard: &str, other: &str, mark: &str| {
+        judged(&format!(
+            "on bell when state == \"idle\" {{\n    state = \"out\"\n}}\n\non changed state {{\n{heard}}}\n\non every 1s when state == \"out\" {{\n    left -= 1{mark}\n    if left == 0 {{\n        state = \"back\"\n    }}\n}}\n\n{other}"
+        ));
+    };
+    let told = " // ~ range/can-fall-below";
+    let ready = "    if state == \"out\" {\n        left = max(left, 12)\n    } else if state == \"back\" {\n        state = \"idle\"\n    }\n";
+    let calls_back = "on touched(other) {\n    state = \"idle\"\n}\n";
+    begins(ready, "", "");
+    begins(ready, calls_back, "");
+    begins(&ready.replace("max(left, 12)", "left + oil - 20"), "", told);
+    begins(&ready.replace("state == \"out\"", "state == \"out\" and chance(0.5)"), "", told);
+    begins(&ready.replace("        left = max", "        wait 1s\n        left = max"), "", told);
+    begins(ready, "on touched(other) {\n    left = 0\n}\n", told);
+    // What waits is due at the same moment, and before it.
+    begins(ready, "on touched(other) {\n    wait 1s\n    state = \"out\"\n}\n", told);
+}

@@ -765,7 +765,9 @@ impl Body<'_> {
     fn step_by_term(&mut self, text: &mut String, var: &Var, up: bool) {
         let x = &var.path;
         let (a, b) = (self.int(0), self.int(0));
-        let term = match self.dice().below(6) {
+        let worked_out = self.given(Ty::Int, &a);
+        let term = match self.dice().below(8) {
+            5 | 6 if worked_out.is_some() => worked_out.unwrap_or_default(),
             0 | 1 => format!("{a} * {b}"),
             2 => format!("{a} % max({b}, 2)"),
             3 => format!("floor({a} / max({b}, 1))"),
