@@ -109,7 +109,7 @@ impl Run<'_, '_> {
 
     /// Whether a procedure that changes something is called for its value in an expression.
     pub fn calls_procedure(&self, expr: ExprId) -> bool {
-        self.calls(expr, |id| !self.world.written_by(self.script, id).is_empty())
+        self.calls(expr, |id| self.world.changes_anything(self.script, id))
     }
 
     /// Whether any procedure is called for its value in an expression.

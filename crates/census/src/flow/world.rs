@@ -277,6 +277,8 @@ pub struct World<'p> {
     restarts: bool,
     /// What each procedure writes, with all that it calls.
     procedure_writes: Vec<Vec<FxHashSet<CellId>>>,
+    /// By script: the procedures that make or remove instances.
+    placing: Vec<FxHashSet<ProcId>>,
     thresholds: Vec<f64>,
     /// By handler: the numbers that its values may stop growing at.
     stops: Vec<Vec<f64>>,
@@ -390,6 +392,7 @@ impl<'p> World<'p> {
             gone_to: FxHashSet::default(),
             restarts: false,
             procedure_writes: Vec::new(),
+            placing: Vec::new(),
             thresholds: Vec::new(),
             stops: Vec::new(),
             entries: Vec::new(),
@@ -543,6 +546,12 @@ impl<'p> World<'p> {
     #[must_use]
     pub fn written_by(&self, script: ScriptId, id: ProcId) -> &FxHashSet<CellId> {
         &self.procedure_writes[script.index()][id.index()]
+    }
+
+    /// Whether a procedure, or one that it calls, leaves anything else than it was: a value, or who is there.
+    #[must_use]
+    pub fn changes_anything(&self, script: ScriptId, id: ProcId) -> bool {
+        !self.written_by(script, id).is_empty() || self.placing[script.index()].contains(&id)
     }
 
     /// The scenes that can be loaded while a script's handlers run.

@@ -23,6 +23,7 @@ impl World<'_> {
         for id in project.registry.var_ids() {
             self.written[id.index()] |= project.registry.var(id).engine_writes;
         }
+        self.placing = project.script_ids().map(|(script, _)| self.find_placing(script)).collect();
         self.moved = self.find_moved();
         self.by_game = self.find_by_game();
     }
@@ -97,6 +98,21 @@ impl World<'_> {
             }
         }
         self.called_by(script, open)
+    }
+
+    /// The procedures of a script that make or remove instances, themselves or through others.
+    fn find_placing(&self, script: ScriptId) -> FxHashSet<ProcId> {
+        let places = |step: &graph::Step| matches!(step.kind, StepKind::Remove(_) | StepKind::Spawn { .. });
+        let is_placing = |graph: &Graph| {
+            let is_gone = |block: &graph::Block| matches!(block.exit, Exit::Gone);
+            graph.blocks.iter().any(|block| is_gone(block) || block.steps.iter().any(places))
+        };
+        let all = || (0..self.graphs[script.index()].procedures.len()).map(ProcId::at);
+        let placing: FxHashSet<ProcId> = all().filter(|&id| is_placing(self.procedure_graph(script, id))).collect();
+        if placing.is_empty() {
+            return placing;
+        }
+        all().filter(|&id| !self.called_by(script, vec![id]).is_disjoint(&placing)).collect()
     }
 
     /// Procedures of a script, and all that they come to call.

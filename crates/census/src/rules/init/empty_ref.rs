@@ -470,6 +470,24 @@ engine = "writes"
     }
 
     #[test]
+    fn what_a_test_removes_on_the_way_is_gone_whichever_way_it_comes_out() {
+        let registry =
+            "[variables.parcel.weight]\ntype = \"int\"\nscope = \"instance\"\ndefault = 1\nengine = \"both\"\n";
+        let takes = "proc takes(what: parcel) -> bool {\n    if what is not none {\n        remove what\n    }\n    return false\n}\n";
+        let gone = " // ~ init/empty-ref";
+        for (asked, mark) in [
+            ("    for boat in mailboat where takes(other) {\n        note \"{boat is mailboat}\"\n    }\n", gone),
+            ("    for boat in mailboat where other.weight > 1 {\n        note \"{boat is mailboat}\"\n    }\n", ""),
+            ("    let taken = takes(other)\n    note \"{taken}\"\n", gone),
+            ("    wait until takes(other) or chance(0.5)\n", gone),
+        ] {
+            let asks = format!("on touched(other: parcel) {{\n{asked}    note \"{{other.weight}}\"{mark}\n}}\n");
+            let calls = "on bumped(other: parcel) {\n    note \"{takes(other)}\"\n}\n";
+            expect(registry, &[&format!("script ends for office\n\n{asks}\n{calls}\n{takes}")]);
+        }
+    }
+
+    #[test]
     fn what_a_signal_brings_may_be_gone_before_it_is_answered() {
         let registry = r#"[signals.handed]
 from = "script"
