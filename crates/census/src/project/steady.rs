@@ -7,6 +7,8 @@ use crate::script::ast::*;
 
 /// How many places such a procedure reads at most.
 const MOST_READ: usize = 16;
+/// How many procedures it comes to call at most, all in all.
+const MOST_CALLED: usize = 32;
 
 /// What a procedure reads and calls, that does nothing else.
 #[derive(Default)]
@@ -18,19 +20,20 @@ struct Worked {
 /// What each procedure of a script reads, itself and through those that it calls; none for one that does anything else.
 pub(super) fn find(unit: &ScriptUnit) -> Vec<Option<Vec<PlaceId>>> {
     let mut worked: Vec<Option<Worked>> = unit.tree.procedures.iter().map(|procedure| work(unit, procedure)).collect();
-    loop {
-        let calls = |at: usize| worked[at].as_ref().map_or(&[][..], |worked| &worked.calls);
-        let is_lost = |at: &usize| calls(*at).iter().any(|called| worked[called.index()].is_none());
-        let lost: Vec<usize> = (0..worked.len()).filter(is_lost).collect();
-        if lost.is_empty() {
-            break;
-        }
-        lost.into_iter().for_each(|at| worked[at] = None);
+    let mut callers: Vec<Vec<usize>> = vec![Vec::new(); worked.len()];
+    for (at, worked) in worked.iter().enumerate() {
+        worked.iter().flat_map(|worked| &worked.calls).for_each(|called| callers[called.index()].push(at));
     }
-    (0..worked.len()).map(|at| reads(&worked, at).filter(|reads| reads.len() <= MOST_READ)).collect()
+    let mut lost: Vec<usize> = (0..worked.len()).filter(|&at| worked[at].is_none()).collect();
+    while let Some(at) = lost.pop() {
+        for &caller in &callers[at] {
+            lost.extend(worked[caller].take().map(|_| caller));
+        }
+    }
+    (0..worked.len()).map(|at| reads(&worked, at)).collect()
 }
 
-/// What one of them reads altogether.
+/// What one of them reads altogether; none where it comes to call too many, or reads too much.
 fn reads(worked: &[Option<Worked>], first: usize) -> Option<Vec<PlaceId>> {
     worked[first].as_ref()?;
     let mut open = vec![first];
@@ -39,6 +42,9 @@ fn reads(worked: &[Option<Worked>], first: usize) -> Option<Vec<PlaceId>> {
     while let Some(worked) = open.get(next).and_then(|&at| worked[at].as_ref()) {
         next += 1;
         reads.extend(&worked.reads);
+        if open.len() > MOST_CALLED {
+            return None;
+        }
         for called in worked.calls.iter().map(|called| called.index()) {
             if !open.contains(&called) {
                 open.push(called);
@@ -47,7 +53,7 @@ fn reads(worked: &[Option<Worked>], first: usize) -> Option<Vec<PlaceId>> {
     }
     reads.sort_unstable();
     reads.dedup();
-    Some(reads)
+    Some(reads).filter(|reads| reads.len() <= MOST_READ)
 }
 
 /// What a procedure reads and calls; none where it does anything else.

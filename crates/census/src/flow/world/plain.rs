@@ -107,12 +107,24 @@ impl World<'_> {
             let is_gone = |block: &graph::Block| matches!(block.exit, Exit::Gone);
             graph.blocks.iter().any(|block| is_gone(block) || block.steps.iter().any(places))
         };
-        let all = || (0..self.graphs[script.index()].procedures.len()).map(ProcId::at);
-        let placing: FxHashSet<ProcId> = all().filter(|&id| is_placing(self.procedure_graph(script, id))).collect();
+        let graphs = &self.graphs[script.index()].procedures;
+        let all = || (0..graphs.len()).map(ProcId::at);
+        let mut placing: FxHashSet<ProcId> = all().filter(|id| is_placing(&graphs[id.index()])).collect();
         if placing.is_empty() {
             return placing;
         }
-        all().filter(|&id| !self.called_by(script, vec![id]).is_disjoint(&placing)).collect()
+        let mut callers: FxHashMap<ProcId, Vec<ProcId>> = FxHashMap::default();
+        for id in all() {
+            for called in called(self.project.script(script), &graphs[id.index()].blocks) {
+                callers.entry(called).or_default().push(id);
+            }
+        }
+        let mut open: Vec<ProcId> = placing.iter().copied().collect();
+        while let Some(id) = open.pop() {
+            let new = callers.get(&id).into_iter().flatten().copied();
+            open.extend(new.filter(|&caller| placing.insert(caller)));
+        }
+        placing
     }
 
     /// Procedures of a script, and all that they come to call.
