@@ -21,7 +21,7 @@ mod waits;
 mod writes;
 
 pub use calls::MOST_DEPTH;
-use loops::Heads;
+use loops::{Entered, Heads, Onward};
 pub use partings::{Last, Parting};
 use rounds::Each;
 pub use slots::{Alias, Key, Limit, SlotFacts, SlotTable};

@@ -274,6 +274,14 @@ impl Values {
         }
     }
 
+    /// What either may hold.
+    #[must_use]
+    pub fn joined(&self, other: &Self) -> Self {
+        let mut joined = self.clone();
+        joined.join(other);
+        joined
+    }
+
     /// Widens what is still growing since `old`.
     fn widen(&mut self, old: &Self, thresholds: &[f64]) {
         for (mine, old) in self.pieces.iter_mut().zip(&old.pieces) {

@@ -8,6 +8,8 @@ struct Arriving {
     states: States,
     /// Whether any comes from within a loop.
     in_loop: bool,
+    /// Whether any does not come back from a later block.
+    comes_on: bool,
 }
 
 impl<'w, 'p> Run<'w, 'p> {
@@ -28,27 +30,32 @@ impl<'w, 'p> Run<'w, 'p> {
         let mut waiting: BTreeMap<BlockId, Arriving> = BTreeMap::new();
         let mut heads = Heads::default();
         let called_in_loop = self.in_loop;
-        waiting.insert(first, Arriving { states: smallvec![entry], in_loop: called_in_loop });
+        waiting.insert(first, Arriving { states: smallvec![entry], in_loop: called_in_loop, comes_on: true });
         while let Some((at, arriving)) = waiting.pop_first() {
+            let came_round = !arriving.comes_on;
             let states = self.met(arriving);
             let block = &graph.blocks[at.index()];
             if until.is_some() {
                 visited.insert(at);
             }
             self.in_loop = called_in_loop || block.loops > 0 || block.loop_head;
-            let states = if block.loop_head { self.at_head(&mut heads, at, block, states) } else { states };
+            let states: Entered = if block.loop_head {
+                self.at_head(&mut heads, at, block, states, came_round)
+            } else {
+                states.into_iter().map(|state| (state, Onward::Either)).collect()
+            };
             heads.begin(block);
             if !self.stack.is_empty() {
                 self.work += block.size() * states.len() * self.table.slots.len();
             }
-            for mut state in states {
+            for (mut state, onward) in states {
                 self.tell_where_many(&mut state);
                 for state in self.steps(state, block) {
                     let (mark, before) = (self.given.len(), left.len());
                     let ways = self.exit(graph, at, state, &mut left);
                     let given = self.given.split_off(mark);
                     left[before..].iter_mut().for_each(|state| state.forget_all(&given, self.in_loop));
-                    for (next, mut state) in ways {
+                    for (next, mut state) in ways.into_iter().filter(|&(next, _)| onward.leads_to(block, next)) {
                         state.forget_all(&given, self.in_loop);
                         if until == Some(next) {
                             arrived.push(state);
@@ -57,6 +64,7 @@ impl<'w, 'p> Run<'w, 'p> {
                         let arriving = waiting.entry(next).or_default();
                         arriving.states.push(state);
                         arriving.in_loop |= self.in_loop;
+                        arriving.comes_on |= next > at;
                     }
                 }
             }
@@ -67,7 +75,7 @@ impl<'w, 'p> Run<'w, 'p> {
 
     /// What is known where ways meet. The last ones first, as where branches stand inside each other: what one way gives outright
     /// is then held against all that the later ways come to.
-    fn met(&mut self, Arriving { states, in_loop }: Arriving) -> States {
+    fn met(&mut self, Arriving { states, in_loop, .. }: Arriving) -> States {
         if states.len() < 2 {
             return states;
         }

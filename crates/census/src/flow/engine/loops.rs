@@ -14,7 +14,7 @@ const MOST_STARTS: usize = 4;
 const MOST_START_TERMS: usize = 3;
 /// How often a loop within a loop is looked at afresh as it begins.
 const MOST_AFRESH: u32 = 8;
-/// How many loops it may stand in for that.
+/// How many loops it may stand in for that, and for its way out to be known apart.
 const DEEPEST_AFRESH: usize = 2;
 /// In how many modes a loop's head is looked at.
 const MOST_MODES: usize = 8;
@@ -25,13 +25,86 @@ const DEEP: usize = 4;
 /// How often such loops are come to, all in all, before each is widened at once.
 const MOST_DEEP: u32 = 200;
 
-/// What was known at the heads of a body's loops, and how often each was come to; apart by the modes that numbers hang on.
+/// What was known at the heads of a body's loops; apart by the modes that numbers hang on.
 #[derive(Default)]
 pub(super) struct Heads {
-    seen: FxHashMap<BlockId, SmallVec<[(State, u32); 1]>>,
+    seen: FxHashMap<BlockId, SmallVec<[Head; 1]>>,
     begun: FxHashMap<BlockId, u32>,
     deep: u32,
 }
+
+/// What was known at a loop's head.
+struct Head {
+    known: State,
+    /// How often it was come to.
+    rounds: u32,
+    /// What the slots hold once a round is through.
+    behind: Option<Values>,
+}
+
+impl Head {
+    /// Goes on with what is known by now, where that is more than before; where a `round` is through, with what that left.
+    ///
+    /// What has a round behind it is known apart for the way out: what the first round is certain to set is set there, where a
+    /// first round is certain.
+    fn go_on(&mut self, joined: State, round: Option<&Values>) -> Entered {
+        let grown = joined != self.known;
+        let behind_grown = round.is_some_and(|values| self.take_behind(values));
+        let behind = self.behind.iter().filter(|_| round.is_some());
+        let narrower = behind.flat_map(|behind| behind.unlike(&joined.values));
+        let narrower: SmallVec<[(usize, Abstract); 8]> = narrower.map(|(slot, value)| (slot, value.clone())).collect();
+        if grown {
+            self.rounds += 1;
+            self.known.clone_from(&joined);
+        }
+        match (grown, behind_grown) {
+            (false, false) => Entered::new(),
+            (true, _) if narrower.is_empty() => smallvec![(joined, Onward::Either)],
+            _ => {
+                let mut out = joined.clone();
+                narrower.into_iter().for_each(|(slot, value)| out.values[slot] = value);
+                let inside = grown.then_some((joined, Onward::Inside));
+                inside.into_iter().chain([(out, Onward::Out)]).collect()
+            }
+        }
+    }
+
+    /// Takes in what the slots hold once another round is through; says whether that is more.
+    fn take_behind(&mut self, round: &Values) -> bool {
+        let all = self.behind.as_ref().map_or_else(|| round.clone(), |known| known.joined(round));
+        let grown = self.behind.as_ref() != Some(&all);
+        self.behind = Some(all);
+        grown
+    }
+}
+
+/// Where a loop's head is left to.
+#[derive(Clone, Copy, PartialEq, Eq)]
+pub(super) enum Onward {
+    /// Into another round, or out of the loop.
+    Either,
+    Inside,
+    Out,
+}
+
+impl Onward {
+    /// Whether a block that follows the head is one to go to.
+    pub(super) fn leads_to(self, head: &Block, next: BlockId) -> bool {
+        self == Self::Either || (self == Self::Out) == (way_out(head) == Some(next))
+    }
+}
+
+/// Where a loop goes on once its condition fails, or there are no rounds left.
+fn way_out(head: &Block) -> Option<BlockId> {
+    match head.exit {
+        Exit::Branch { no, .. } => Some(no),
+        Exit::Repeat { done, .. } => Some(done),
+        _ => None,
+    }
+}
+
+/// The states with which a loop's head is left.
+pub(super) type Entered = SmallVec<[(State, Onward); 2]>;
 
 impl Heads {
     /// A loop within a loop that begins again is looked at afresh, by itself, the first few times; later what it was like
@@ -53,8 +126,16 @@ impl Heads {
 }
 
 impl<'w> Run<'w, '_> {
-    /// The states with which a loop's head is entered again: none once nothing grows.
-    pub(super) fn at_head(&mut self, heads: &mut Heads, at: BlockId, block: &Block, mut states: States) -> States {
+    /// The states with which a loop's head is entered again: none once nothing grows. `came_round` if all of them have a round
+    /// behind them.
+    pub(super) fn at_head(
+        &mut self,
+        heads: &mut Heads,
+        at: BlockId,
+        block: &Block,
+        mut states: States,
+        came_round: bool,
+    ) -> Entered {
         if let Exit::Each { place, .. } = &block.exit
             && let Some(slot) = self.slot(*place)
         {
@@ -73,7 +154,7 @@ impl<'w> Run<'w, '_> {
             };
             apart.push(joined);
         }
-        apart.into_iter().filter_map(|state| self.come_to_head(heads, at, block, state)).collect()
+        apart.into_iter().flat_map(|state| self.come_to_head(heads, at, block, state, came_round)).collect()
     }
 
     /// Whether the modes that numbers hang on have the same values.
@@ -91,24 +172,32 @@ impl<'w> Run<'w, '_> {
         flags.all(|&flag| one.value(flag) == other.value(flag)) && self.is_in_mode_of(one, other)
     }
 
-    fn come_to_head(&mut self, heads: &mut Heads, at: BlockId, block: &Block, mut next: State) -> Option<State> {
+    fn come_to_head(
+        &mut self,
+        heads: &mut Heads,
+        at: BlockId,
+        block: &Block,
+        mut next: State,
+        came_round: bool,
+    ) -> Entered {
         heads.deep += u32::from(block.loops > DEEP);
         let all = heads.seen.entry(at).or_default();
-        let place = all.iter().position(|(known, _)| self.is_alike_at_head(known, &next));
+        let place = all.iter().position(|head| self.is_alike_at_head(&head.known, &next));
         // Where there are too many, one stands for all.
         let Some(place) = place.or((all.len() >= MOST_MODES).then_some(0)) else {
             self.guess_relations(&mut next, block);
-            all.push((next.clone(), 1));
-            return Some(next);
+            all.push(Head { known: next.clone(), rounds: 1, behind: None });
+            return smallvec![(next, Onward::Either)];
         };
-        let (known, rounds) = &mut all[place];
+        let Head { known, rounds, .. } = &mut all[place];
         if *rounds == 1 {
             self.relate_rounds(known, &mut next, block);
         }
         let patience = if self.most_parts > 1 { ROUNDS } else { 1 };
         let mut before = known.clone();
         self.let_hold(&mut before, &mut next);
-        let joined = if heads.deep > MOST_DEEP {
+        let is_deep = heads.deep > MOST_DEEP;
+        let joined = if is_deep {
             self.widened_at_once(&before, &next)
         } else if *rounds < patience {
             before.join(&next)
@@ -117,12 +206,8 @@ impl<'w> Run<'w, '_> {
         } else {
             before.widen(&next, &[])
         };
-        if joined == *known {
-            return None;
-        }
-        *rounds += 1;
-        *known = joined.clone();
-        Some(joined)
+        let round = came_round && !is_deep && block.loops <= DEEPEST_AFRESH && way_out(block).is_some();
+        all[place].go_on(joined, round.then_some(&next.values))
     }
 
     /// What is known at a loop's head where there is no time to see how far it grows: numbers may be anything that their range
@@ -349,7 +434,8 @@ impl<'w> Run<'w, '_> {
     pub(super) fn begin_rounds_over(&mut self, state: &mut State, place: PlaceId, actor: OwnerId) {
         if let Some(left) = self.table.slot(Key::RoundsOver(place)) {
             let rounds = Num::range(0.0, self.world.most_count(self.handler, actor), true);
-            self.put(state, left, Abstract::of(Value::Num(rounds)), &[], &[]);
+            let count = self.table.slot(Key::Count(actor)).map(Linear::slot);
+            self.put(state, left, Abstract::of(Value::Num(rounds)), count.as_slice(), &[]);
         }
     }
 

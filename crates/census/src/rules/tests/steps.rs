@@ -99,8 +99,56 @@ on bell {
 #[test]
 fn a_number_of_rounds_above_zero_is_made_for_certain() {
     on_bell("    repeat 3 {\n        mark = 1\n    }\n    show \"{mark}\"\n");
-    on_bell("    repeat left {\n        mark = 1\n    }\n    show \"{mark}\" // ~ init/read-before-set\n");
+    on_bell("    repeat left {\n        mark = 1\n    }\n    show \"{mark}\"\n");
     on_bell("    repeat 0 {\n        mark = 1\n    }\n    show \"{mark}\" // ~ init/read-before-set\n");
+    let of_any = |test: &str, told: &str| {
+        let rounds = format!("    {test}repeat bells {{\n        mark = bells\n    }}\n    show \"{{mark}}\"{told}\n");
+        judged(&[&format!("script bells for tide\n\non bell {{\n{rounds}    clear mark\n    bells += 1\n}}\n")]);
+    };
+    of_any("", " // ~ init/read-before-set");
+    of_any("if bells < 1 {\n        bells = 1\n    }\n    ", "");
+}
+
+#[test]
+fn what_the_first_round_sets_is_set_where_a_first_round_is_certain() {
+    let count = |from: &str, told: &str| {
+        let head = format!("script bells for tide\n\non gust(force) {{\n    let n = {from}\n");
+        let rounds = "    while n > 0 {\n        mark = n\n        n -= 1\n    }\n";
+        judged(&[&format!("{head}{rounds}    show \"{{mark}}\"{told}\n    clear mark\n}}\n")]);
+    };
+    count("force + 1", "");
+    count("force", " // ~ init/read-before-set");
+    on_bell(
+        "    let n = 0\n    let part = 0\n    while n < 3 {\n        n += 1\n        part = n\n    }\n    level = 6 / part\n",
+    );
+    on_bell(
+        "    let n = 0\n    let part = 0\n    while n < 1 {\n        part = n\n        n += 1\n    }\n    level = 6 / part // ~ range/divide-by-zero\n",
+    );
+}
+
+#[test]
+fn a_loop_over_all_makes_as_many_rounds_as_are_counted() {
+    let fed = |test: &str, step: &str| {
+        let script = format!(
+            "script feed for tide\n\non bell {{\n    if {test} {{\n        for boat in mailboat {{\n            {step}\n        }}\n    }}\n}}\n\non gust {{\n    spawn mailboat\n}}\n"
+        );
+        judged(&[&script]);
+    };
+    fed("lives >= count(mailboat)", "lives -= 1");
+    fed("lives - 2 * count(mailboat) >= 0", "lives -= 2");
+    fed("load + count(mailboat) <= room", "load += 1");
+    fed("lives >= count(mailboat)", "lives -= 2 // ~ range/can-fall-below");
+    fed("lives >= 5", "lives -= 1 // ~ range/can-fall-below");
+}
+
+#[test]
+fn a_round_that_may_leave_by_itself_has_not_set_what_comes_after() {
+    let rounds = "    let n = 0\n    while n < 3 {\n        n += 1\n        if force > 20 {\n            break\n        }\n        mark = n\n    }\n";
+    judged(&[&format!(
+        "script bells for tide\n\non gust(force) {{\n{rounds}    show \"{{mark}}\" // ~ init/read-before-set\n    clear mark\n}}\n"
+    )]);
+    let afresh = "    repeat 2 {\n        let n = 0\n        while n < 3 {\n            n += 1\n            mark = n\n        }\n        show \"{mark}\"\n        clear mark\n    }\n";
+    on_bell(afresh);
 }
 
 const BUSY: &str = "script bells for tide\n\nprivate busy: bool = false\n\non bell {\n    if busy {\n        show \"One at a time.\"\n";
