@@ -3,7 +3,7 @@
 use super::called;
 use super::graph::{Block, Exit, Graph, Step, StepKind, Waiting};
 use super::linear::BodyLength;
-use super::terms::{is_abs, is_product_of_local, is_quotient, is_term, times_call, useful};
+use super::terms::{Useful, is_abs, is_product_of_local, is_quotient, is_term, times_call, useful};
 use crate::project::builtin::Builtin;
 use crate::project::{Base, CellId, Meaning, Place, PlaceId, ProcId, Project, ScriptUnit};
 use crate::registry::{Bound, End, InstanceId, OwnerId, Type, VarId};
@@ -534,7 +534,6 @@ fn is_number(unit: &ScriptUnit, expr: ExprId) -> bool {
 }
 
 /// What the slots of a handler must cover.
-#[derive(Clone, Debug, Default)]
 pub struct Used {
     /// The places.
     pub places: Vec<PlaceId>,
@@ -554,8 +553,8 @@ pub struct Used {
     /// The numbers among the locals that are assigned again, and those that a `match`
     /// with a way out asks for.
     pub amounts: Vec<PlaceId>,
-    /// The terms that give the same in several places, with those.
-    pub terms: Vec<Vec<ExprId>>,
+    /// The terms that relations are kept about.
+    pub terms: Useful,
     /// The calls of procedures whose number is multiplied with a place, with a name of that.
     pub products: Vec<(ExprId, ExprId)>,
     /// How long the bodies are: in long ones neither products nor amounts are kept track of.
@@ -588,6 +587,8 @@ pub struct UsedBuilder<'a> {
     in_function: bool,
     /// What is being added is a procedure.
     in_procedure: bool,
+    /// The parameters of the procedures.
+    parameters: FxHashSet<PlaceId>,
     calls: FxHashSet<ProcId>,
     open: Vec<ProcId>,
     written: Vec<(VarId, Base)>,
@@ -616,6 +617,7 @@ impl<'a> UsedBuilder<'a> {
             computed: FxHashSet::default(),
             in_function: false,
             in_procedure: false,
+            parameters: FxHashSet::default(),
             calls: FxHashSet::default(),
             open: Vec::new(),
             written: Vec::new(),
@@ -834,6 +836,7 @@ impl<'a> UsedBuilder<'a> {
             let place = self.unit.local_places[local.0 as usize];
             if place.index() < self.unit.places.len() {
                 self.place(place);
+                self.parameters.insert(place);
             }
         }
     }
@@ -856,6 +859,7 @@ impl<'a> UsedBuilder<'a> {
         let length = BodyLength::of(self.steps);
         if length == BodyLength::Long {
             self.leave_out_products();
+            self.parameters.clear();
         }
         let products = self.products_of_results();
         let mut places: Vec<PlaceId> = self.places.iter().copied().collect();
@@ -875,7 +879,7 @@ impl<'a> UsedBuilder<'a> {
         instances.sort_unstable();
         let mut counted: Vec<OwnerId> = self.counted.into_iter().collect();
         counted.sort_unstable();
-        let terms = useful(self.unit, &self.terms);
+        let terms = useful(self.unit, &self.terms, &self.parameters);
         let Self { results, rounds, rounds_over, mut flags, amounts, begun, computed, .. } = self;
         // One of a few numbers tells which way was taken, as a `bool` does.
         flags.extend(amounts.iter().filter(|place| begun.contains(place) && !computed.contains(place)));

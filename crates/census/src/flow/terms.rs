@@ -4,11 +4,12 @@
 //! Alpern, Wegman and Zadeck, 1988). What a `let` is given counts too where it is a quotient: what is asked of the `let` tells
 //! of what was divided.
 
+use super::access::walk_expr;
 use crate::project::builtin::Builtin;
-use crate::project::{Meaning, Place, ProcId, ScriptUnit};
+use crate::project::{Meaning, Place, PlaceId, ProcId, ScriptUnit};
 use crate::registry::Type;
 use crate::script::ast::*;
-use rustc_hash::FxHashMap;
+use rustc_hash::{FxHashMap, FxHashSet};
 use smallvec::SmallVec;
 
 /// A number that stands for all expressions that give the same.
@@ -130,12 +131,44 @@ pub fn is_quotient(unit: &ScriptUnit, expr: ExprId) -> bool {
     matches!(unit.tree.expr(expr).kind, ExprKind::Binary(BinaryOp::Divide, ..)) && is_term(unit, expr)
 }
 
-/// The terms that are written twice or more, or of use where they stand once: all the places of each.
-#[must_use]
-pub fn useful(unit: &ScriptUnit, terms: &[(ExprId, bool)]) -> Vec<Vec<ExprId>> {
-    if terms.len() < 2 && terms.iter().all(|(_, alone)| !alone) {
-        return Vec::new();
+/// What decides whether two terms may give the same though they name different places.
+#[derive(PartialEq, Eq, Hash)]
+enum Kind {
+    Binary(BinaryOp),
+    Call(Builtin),
+    Procedure(ProcId),
+}
+
+fn kind(unit: &ScriptUnit, term: ExprId) -> Option<Kind> {
+    match unit.tree.expr(term).kind {
+        ExprKind::Binary(op, ..) => Some(Kind::Binary(op)),
+        ExprKind::Call(..) => match unit.meaning(term) {
+            Meaning::Builtin(builtin) => Some(Kind::Call(builtin)),
+            Meaning::Procedure(id) => Some(Kind::Procedure(id)),
+            _ => None,
+        },
+        _ => None,
     }
+}
+
+/// The terms that relations are kept about.
+pub struct Useful {
+    /// All the places of each.
+    pub terms: Vec<Vec<ExprId>>,
+    /// The parameters of procedures that are named in terms: what such a term gives may be what another gives that names
+    /// what was passed.
+    pub passed: Vec<PlaceId>,
+}
+
+/// The terms that are written twice or more, or of use where they stand once. A procedure's term that names a `parameter` may be
+/// written with another name elsewhere.
+#[must_use]
+pub fn useful(unit: &ScriptUnit, terms: &[(ExprId, bool)], parameters: &FxHashSet<PlaceId>) -> Useful {
+    let mut useful = Useful { terms: Vec::new(), passed: Vec::new() };
+    if terms.len() < 2 && terms.iter().all(|(_, alone)| !alone) {
+        return useful;
+    }
+    let kinds = useful.find_passed(unit, terms, parameters);
     let mut classes = Classes { unit, by_shape: FxHashMap::default(), by_expr: FxHashMap::default() };
     let mut order: Vec<Class> = Vec::new();
     let mut found: FxHashMap<Class, (Vec<ExprId>, bool)> = FxHashMap::default();
@@ -145,9 +178,47 @@ pub fn useful(unit: &ScriptUnit, terms: &[(ExprId, bool)]) -> Vec<Vec<ExprId>> {
             order.push(class);
             (Vec::new(), false)
         });
-        *is_useful |= alone || !places.is_empty();
+        let is_passed = || !kinds.is_empty() && kind(unit, term).is_some_and(|kind| kinds.contains(&kind));
+        *is_useful |= alone || !places.is_empty() || is_passed();
         places.push(term);
     }
     let places = order.into_iter().filter_map(|class| found.remove(&class));
-    places.filter(|(_, is_useful)| *is_useful).map(|(places, _)| places).collect()
+    useful.terms = places.filter(|(_, is_useful)| *is_useful).map(|(places, _)| places).collect();
+    useful
+}
+
+impl Useful {
+    /// Finds the parameters that are named in terms which have others of their kind beside them; gives those kinds.
+    fn find_passed(
+        &mut self,
+        unit: &ScriptUnit,
+        terms: &[(ExprId, bool)],
+        parameters: &FxHashSet<PlaceId>,
+    ) -> FxHashSet<Kind> {
+        let mut kinds = FxHashSet::default();
+        if parameters.is_empty() {
+            return kinds;
+        }
+        let mut first: FxHashMap<Kind, ExprId> = FxHashMap::default();
+        let mut naming: Vec<(ExprId, Vec<PlaceId>)> = Vec::new();
+        for &(term, _) in terms {
+            let Some(of_kind) = kind(unit, term) else { continue };
+            let mut named = Vec::new();
+            walk_expr(unit, term, &mut |inner| {
+                named.extend(unit.place_of(inner).filter(|place| parameters.contains(place)));
+            });
+            if !named.is_empty() {
+                naming.push((term, named));
+            }
+            if *first.entry(of_kind).or_insert(term) != term {
+                kinds.extend(kind(unit, term));
+            }
+        }
+        naming.retain(|&(term, _)| kind(unit, term).is_some_and(|kind| kinds.contains(&kind)));
+        kinds.retain(|known| naming.iter().any(|&(term, _)| kind(unit, term).as_ref() == Some(known)));
+        self.passed = naming.into_iter().flat_map(|(_, named)| named).collect();
+        self.passed.sort_unstable();
+        self.passed.dedup();
+        kinds
+    }
 }

@@ -414,6 +414,7 @@ impl Writer {
             owner,
             scope: Vec::new(),
             procedures: Vec::new(),
+            prices: Vec::new(),
             depth: 0,
             loops: 0,
             plain: false,
@@ -425,6 +426,9 @@ impl Writer {
         }
         for _ in 0..body.writer.dice.between(0, 2) {
             body.procedure(&mut text);
+        }
+        if body.writer.dice.one_in(2) {
+            body.price(&mut text);
         }
         for _ in 0..body.writer.dice.between(2, 5) {
             body.handler(&mut text);

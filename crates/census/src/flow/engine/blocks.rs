@@ -160,7 +160,8 @@ impl<'w, 'p> Run<'w, 'p> {
         let count = last_uses.iter().take_while(|&&(at, _)| at == after).count();
         let (now, later) = last_uses.split_at(count);
         *last_uses = later;
-        now.iter().filter_map(|&(_, place)| self.slot(place)).collect()
+        let is_passed = |slot: &Slot| self.table.passed.contains(slot);
+        now.iter().filter_map(|&(_, place)| self.slot(place)).filter(|slot| !is_passed(slot)).collect()
     }
 
     /// Whether a truth is found out by a procedure, which is asked once for all.

@@ -171,8 +171,10 @@ impl<'w> Run<'w, '_> {
         self.results.pop();
         self.stack.pop();
         self.answered = self.answers.pop().flatten();
-        let ended: SmallVec<[Slot; 4]> =
-            facts.parameters.iter().filter_map(|local| self.slot(self.unit.local_places[local.0 as usize])).collect();
+        let parameters = facts.parameters.iter().map(|local| self.unit.local_places[local.0 as usize]);
+        let slots = parameters.filter_map(|place| self.slot(place));
+        // A term that names one may be asked for again by what was passed.
+        let ended: SmallVec<[Slot; 4]> = slots.filter(|slot| !self.table.passed.contains(slot)).collect();
         let in_loop = self.in_loop;
         for ways in self.answered.iter_mut().flatten() {
             ways.iter_mut().for_each(|way| way.forget_all(&ended, in_loop));

@@ -45,7 +45,7 @@ impl SlotTable {
         if used.length == BodyLength::Long {
             return;
         }
-        for places in &used.terms {
+        for places in &used.terms.terms {
             if let ExprKind::Binary(BinaryOp::Multiply, left, right) = unit.tree.expr(places[0]).kind
                 && let (Some(left), Some(right)) = (self.slot_named(unit, left), self.slot_named(unit, right))
                 && let Some(slot) = self.slot(Key::Term(places[0]))
@@ -200,12 +200,26 @@ impl Run<'_, '_> {
         all.is_known().then_some(all)
     }
 
+    /// Whether a parameter that is named in terms holds the same as another place.
+    fn is_passed_as(&self, state: &State, parameter: Slot, slot: Slot) -> bool {
+        let apart = || Linear::slot(parameter).plus(&Linear::slot(slot), -1.0);
+        self.table.passed.contains(&parameter) && is_zero(state, &apart())
+    }
+
     fn known_product(&self, state: &State, slot: Slot, price: Slot) -> Option<Linear> {
-        let is_it = |product: &&Product| product.beside(slot) == Some(price);
+        let is_it = |product: &&Product| {
+            product.beside(price).is_some_and(|factor| factor == slot || self.is_passed_as(state, factor, slot))
+        };
         let mut meant = self.table.products.iter().filter(is_it);
         let known = meant.find(|product| state.terms.iter().any(|&(term, _)| term == product.slot));
         known.map(|product| Linear::slot(product.slot))
     }
+}
+
+/// Whether a form is known to be zero.
+pub(super) fn is_zero(state: &State, form: &Linear) -> bool {
+    let implies = |form: &Linear| state.facts.implies(form, &|slot| state.ends(slot));
+    form.is_known() && implies(form) && implies(&form.times(-1.0))
 }
 
 /// The places that a form is known to lie below: where ways meet, only what is said outright is held against the other.

@@ -181,6 +181,8 @@ pub struct SlotTable {
     pub counts: Vec<(Slot, OwnerId)>,
     /// Whether there are terms.
     pub has_terms: bool,
+    /// The parameters of procedures that are named in terms.
+    pub passed: Vec<Slot>,
     /// How long the bodies are.
     pub length: BodyLength,
     /// The invariants that can be judged here, in order, with the instances for which.
@@ -280,7 +282,7 @@ impl SlotTable {
             + used.counted.len()
             + used.rounds.len()
             + used.rounds_over.len()
-            + used.terms.len()
+            + used.terms.terms.len()
             + used.products.len();
         table.slots.reserve_exact(1 + used.places.len() + others);
         table.scene = table.add(Key::Scene, Type::Text, None, None);
@@ -301,11 +303,12 @@ impl SlotTable {
         for &place in &used.rounds_over {
             table.add(Key::RoundsOver(place), Type::Int, None, None);
         }
-        for places in &used.terms {
+        for places in &used.terms.terms {
             let slot = table.add(Key::Term(places[0]), unit.ty(places[0]), None, None);
             table.by_key.extend(places.iter().map(|&term| (Key::Term(term), slot)));
         }
-        table.has_terms = !used.terms.is_empty();
+        table.has_terms = !used.terms.terms.is_empty();
+        table.passed = used.terms.passed.iter().filter_map(|&place| table.slot(Key::Place(place))).collect();
         table.length = used.length;
         table.find_products(unit, used);
         table.flags = used.flags.iter().filter_map(|&flag| table.slot(Key::Place(flag))).collect();

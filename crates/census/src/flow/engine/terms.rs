@@ -1,10 +1,13 @@
 //! Terms that are written more than once: what they gave is known of as long as nothing that they name has changed.
 
 use super::*;
+use crate::flow::forms::Side;
 use crate::flow::terms::is_abs;
 
 /// How many terms are remembered at once.
 const MOST_TERMS: usize = 16;
+/// How deep terms that name different places are compared.
+const DEEPEST: usize = 8;
 
 impl Run<'_, '_> {
     /// The slot of what a term gave, where it would give the same again.
@@ -83,9 +86,57 @@ impl Run<'_, '_> {
             return both;
         }
         let forms = self.forms(state, expr);
-        let value = self.narrowed(state, value, &forms);
-        self.put(state, slot, Abstract::of(value.clone()), forms.uppers(), forms.lowers());
+        let mut value = self.narrowed(state, value, &forms);
+        let (mut uppers, mut lowers) = (Side::from(forms.uppers()), Side::from(forms.lowers()));
+        if let Some(same) = self.same_term(state, expr) {
+            value = state.value(same).value.meet(&value).unwrap_or(value);
+            uppers.push(Linear::slot(same));
+            lowers.push(Linear::slot(same));
+        }
+        self.put(state, slot, Abstract::of(value.clone()), &uppers, &lowers);
         self.add_term(state, (slot, expr));
         value
+    }
+
+    /// Another term that gives the same, in which what was passed to a procedure has another name.
+    fn same_term(&self, state: &State, expr: ExprId) -> Option<Slot> {
+        if self.table.passed.is_empty() {
+            return None;
+        }
+        let same = state.terms.iter().find(|&&(_, known)| self.gives_same(state, known, expr, DEEPEST));
+        same.map(|&(slot, _)| slot)
+    }
+
+    /// Whether two expressions without chance give the same as things are.
+    fn gives_same(&self, state: &State, one: ExprId, other: ExprId, depth: usize) -> bool {
+        let unit = self.unit;
+        if one == other {
+            return true;
+        }
+        let Some(depth) = depth.checked_sub(1) else { return false };
+        let same = |a: ExprId, b: ExprId| self.gives_same(state, a, b, depth);
+        match (&unit.tree.expr(one).kind, &unit.tree.expr(other).kind) {
+            (ExprKind::Unary(op, a), ExprKind::Unary(other, b)) if op == other && same(*a, *b) => return true,
+            (ExprKind::Binary(op, a, b), ExprKind::Binary(other, c, d)) if op == other => {
+                let either_way = matches!(op, BinaryOp::Add | BinaryOp::Multiply);
+                if same(*a, *c) && same(*b, *d) || either_way && same(*a, *d) && same(*b, *c) {
+                    return true;
+                }
+            }
+            (ExprKind::Call(_, given), ExprKind::Call(_, others)) => {
+                let all_same = || given.iter().zip(others).all(|(&a, &b)| same(a, b));
+                return unit.meaning(one) == unit.meaning(other) && given.len() == others.len() && all_same();
+            }
+            (ExprKind::Path(_), ExprKind::Path(_)) if unit.meaning(one) == unit.meaning(other) => return true,
+            _ => {}
+        }
+        unit.ty(one).is_numeric() && unit.ty(other).is_numeric() && self.is_same_number(state, one, other)
+    }
+
+    fn is_same_number(&self, state: &State, one: ExprId, other: ExprId) -> bool {
+        let (Forms::Exactly(one), Forms::Exactly(other)) = (self.forms(state, one), self.forms(state, other)) else {
+            return false;
+        };
+        products::is_zero(state, &one.plus(&other, -1.0))
     }
 }

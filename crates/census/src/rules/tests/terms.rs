@@ -320,3 +320,58 @@ fn what_a_procedure_only_works_out_is_the_same_each_time() {
     let counts = "proc next() -> int {\n    trips = min(trips + 1, 10)\n    return trips\n}\n";
     on_paid_with(&format!("    if oil >= next() {{\n        oil -= next(){told}\n    }}\n"), counts);
 }
+
+/// Handlers of a script with a procedure that says what so many cost, and one that says whether that can be paid.
+fn priced(handlers: &str) {
+    ["n * cost", "floor(n * rate)", "n + trips * n"].iter().for_each(|cost| priced_at(cost, handlers));
+}
+
+fn priced_at(cost: &str, handlers: &str) {
+    let cost = format!(
+        "proc cost_of(n: int) -> int {{\n    if label == \"\" {{\n        return n * 2\n    }}\n    return {cost}\n}}\n"
+    );
+    let can_pay = "proc can_pay(count: int) -> bool {\n    return cost_of(count) <= oil\n}\n";
+    expect_in_scripts(STATE, &[&format!("script desk for office\n{cost}{can_pay}{handlers}")]);
+}
+
+#[test]
+fn what_a_procedure_asks_of_its_parameter_holds_of_what_was_passed() {
+    for count in ["trips", "3", "trips + 1"] {
+        priced(&format!(
+            "on paid(part, n) {{\n    if can_pay({count}) {{\n        oil -= cost_of({count})\n    }}\n}}\n"
+        ));
+    }
+    priced(
+        "on paid(part, n) {\n    let k = abs(n)\n    if not can_pay(k) {\n        return\n    }\n    oil -= cost_of(k)\n}\n",
+    );
+    priced(
+        "on bell {\n    while trips > 0 and can_pay(trips) {\n        oil -= cost_of(trips)\n        trips -= 1\n    }\n}\n",
+    );
+}
+
+#[test]
+fn what_was_passed_is_another_number_once_it_changes() {
+    let changed = |between: &str| {
+        format!(
+            "on bell when trips < 9 {{\n    if can_pay(trips) {{\n        {between}\n        oil -= cost_of(trips) // ~ range/can-fall-below\n    }}\n}}\n"
+        )
+    };
+    priced(&changed("trips += 2"));
+    priced_at("n * cost", &changed("cost = 10"));
+    priced_at("floor(n * rate)", &changed("label = \"\""));
+    priced("on bell {\n    if can_pay(2) {\n        oil -= cost_of(3) // ~ range/can-fall-below\n    }\n}\n");
+    priced("on bell {\n    if can_pay(trips) {\n        oil -= cost_of(2) // ~ range/can-fall-below\n    }\n}\n");
+}
+
+#[test]
+fn what_was_asked_in_one_procedure_is_done_in_another() {
+    let bought = |test: &str, told: &str| {
+        let script = format!(
+            "script desk for office\n\nproc can_pay(count: int) -> bool {{\n    return count * cost <= oil\n}}\n\nproc pay(so_many: int) {{\n    oil -= so_many * cost{told}\n}}\n\non paid(part, n) {{\n    let k = abs(n)\n    if {test} {{\n        pay(k)\n    }}\n}}\n"
+        );
+        expect_in_scripts(STATE, &[&script]);
+    };
+    bought("can_pay(k)", "");
+    bought("can_pay(k - 1)", " // ~ range/can-fall-below");
+    bought("can_pay(k) or trips > 2", " // ~ range/can-fall-below");
+}

@@ -11,6 +11,14 @@ pub(super) struct Procedure {
     second: Option<Ty>,
 }
 
+/// What something costs, and whether that can be paid: two procedures, and the number that it is taken from.
+#[derive(Clone)]
+pub(super) struct Price {
+    cost: String,
+    can: String,
+    from: String,
+}
+
 pub(super) struct Body<'w> {
     pub(super) writer: &'w mut Writer,
     pub(super) owner: &'static str,
@@ -18,6 +26,7 @@ pub(super) struct Body<'w> {
     pub(super) scope: Vec<Var>,
     /// The procedures that can be called.
     pub(super) procedures: Vec<Procedure>,
+    pub(super) prices: Vec<Price>,
     pub(super) depth: usize,
     pub(super) loops: usize,
     /// No waits here.
@@ -343,7 +352,8 @@ impl Body<'_> {
             46 if !deep && !self.plain && self.writer.waits => self.lend(text),
             47 if !deep => self.choose(text),
             48 if !deep => self.run_down(text),
-            49 if !deep => self.tally(text),
+            49 if !deep && self.dice().one_in(2) => self.tally(text),
+            49 if !deep => self.pay(text),
             _ => self.through_ref(text),
         }
     }
@@ -424,6 +434,36 @@ impl Body<'_> {
             _ => format!("{x} = {x}.min + floor(({x} - {x}.min) * min({whole}, {count}) / {count})"),
         };
         self.line(text, &format!("if {asked} {{ {share} }}"));
+    }
+
+    /// Two procedures that only work out what something costs, and whether that can be paid.
+    pub(super) fn price(&mut self, text: &mut String) {
+        let Some(from) = self.numeric(Ty::Int).filter(|var| var.min && var.scope != "local") else { return };
+        let from = from.path;
+        let [cost, can] = ['q', 'q'].map(|letter| self.writer.fresh(letter));
+        let [count, wanted] = ['a', 'a'].map(|letter| self.writer.fresh(letter));
+        let (test, each, low) = (self.condition(0), self.int(0), self.dice().between(1, 3));
+        let sign = *self.dice().pick(&["*", "+"]);
+        let cheap = format!("if {test} {{ return {count} * {low} }}");
+        let _ = writeln!(text, "proc {cost}({count}: int) -> int {{\n{cheap}\nreturn {count} {sign} {each}\n}}");
+        let _ = writeln!(text, "proc {can}({wanted}) -> bool {{\nreturn {from} - {cost}({wanted}) >= {from}.min\n}}");
+        self.prices.push(Price { cost, can, from });
+    }
+
+    /// Something is paid for, mostly where there is enough.
+    fn pay(&mut self, text: &mut String) {
+        if self.prices.is_empty() {
+            return;
+        }
+        let prices = self.prices.clone();
+        let Price { cost, can, from } = self.dice().pick(&prices).clone();
+        let wanted = self.int(1);
+        let bought = if self.slip() { self.int(0) } else { wanted.clone() };
+        self.line(text, &format!("if {can}({wanted}) {{"));
+        if self.dice().one_in(4) {
+            self.block(text, 1);
+        }
+        self.line(text, &format!("{from} -= {cost}({bought})\n}}"));
     }
 
     /// Something is passed on, mostly where there is room for it.
