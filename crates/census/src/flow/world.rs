@@ -294,6 +294,8 @@ pub struct World<'p> {
     pausing: Vec<bool>,
     /// By handler: whether others can act before it is through.
     yields: Vec<bool>,
+    /// By handler: its `after` block, where it puts off one only.
+    only_after: Vec<Option<waiting::OnlyAfter>>,
     /// The handlers that call more than one run goes into.
     calling_much: Vec<bool>,
     /// How much a run may go through in procedures.
@@ -401,6 +403,7 @@ impl<'p> World<'p> {
             sizes: Vec::new(),
             pausing: Vec::new(),
             yields: Vec::new(),
+            only_after: Vec::new(),
             calling_much: Vec::new(),
             most_work: 0,
             compared: Vec::new(),
@@ -434,6 +437,7 @@ impl<'p> World<'p> {
         world.removes_at_once = ids.par_iter().map(|&id| world.find_removals(id)).collect();
         world.calling_much = vec![false; ids.len()];
         world.yields = ids.par_iter().map(|&id| world.lets_others_act(id)).collect();
+        world.only_after = ids.par_iter().map(|&id| world.find_only_after(id)).collect();
         world.senders = world.find_senders();
         world.certain_answers = world.find_certain_answers();
         world.lingering = world.find_lingering();

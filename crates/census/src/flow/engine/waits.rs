@@ -148,9 +148,10 @@ impl<'w> Run<'w, '_> {
         // Where an `after` block is put off, what its activation goes on to do has been counted.
         let in_later = state.later && span.is_some();
         let may_begin = state.forked.is_some_and(|put_off| put_off.begins_within(ticks));
+        let (main, others) = world.goes_on_beside_after(self.handler);
         let beside = Beside {
-            main: in_later,
-            later: in_later || may_begin,
+            main: in_later && main,
+            later: in_later && others || may_begin,
             first: !state.waited && !state.later,
             ticks: world.ticks_that_count(self.table, ticks),
         };

@@ -234,7 +234,7 @@ impl World<'_> {
 
     /// The bodies that a handler runs: its own, and those of all procedures that it comes to call, also as it asks whether it
     /// begins.
-    fn bodies_of(&self, id: HandlerId) -> impl Iterator<Item = &Graph> {
+    pub(super) fn bodies_of(&self, id: HandlerId) -> impl Iterator<Item = &Graph> {
         let (script, index) = self.handler(id);
         let called = self.called_from(script, index..index + 1).into_iter();
         called.map(move |procedure| self.procedure_graph(script, procedure)).chain([self.handler_graph(id)])

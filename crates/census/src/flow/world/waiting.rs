@@ -67,6 +67,13 @@ pub struct Beside {
     pub ticks: Option<u32>,
 }
 
+/// The one `after` block that an activation puts off.
+#[derive(Clone, Copy, Debug)]
+pub(super) struct OnlyAfter {
+    /// The activation may still wait behind it.
+    main_waits: bool,
+}
+
 /// The handlers that can't begin while another waits, in order, and for whom they can't.
 pub(super) type KeptOut = Vec<(HandlerId, Extent)>;
 
@@ -94,6 +101,26 @@ impl<'p> World<'p> {
             }
             out = still;
         }
+    }
+
+    /// What goes on beside an `after` block that waits: the activation's own way, and other such blocks.
+    #[must_use]
+    pub fn goes_on_beside_after(&self, handler: HandlerId) -> (bool, bool) {
+        self.only_after[handler.index()].map_or((true, true), |only| (only.main_waits, false))
+    }
+
+    pub(super) fn find_only_after(&self, id: HandlerId) -> Option<OnlyAfter> {
+        let (unit, _, graph) = self.parts(id);
+        let forks = |block: &&graph::Block| matches!(block.exit, Exit::Fork { .. });
+        let mut all = self.bodies_of(id).flat_map(|graph| &graph.blocks).filter(forks);
+        if all.next().is_none() || all.next().is_some() {
+            return None;
+        }
+        let block = graph.blocks.iter().find(forks).filter(|block| block.loops == 0 && !block.loop_head)?;
+        let Exit::Fork { now, .. } = block.exit else { return None };
+        let behind = graph.from(now).flat_map(|block| &block.steps);
+        let waits = behind.into_iter().any(|step| super::super::certain::waits(unit, &step.kind));
+        Some(OnlyAfter { main_waits: waits })
     }
 
     /// Only of what could be kept out will anybody ask whether it can begin.

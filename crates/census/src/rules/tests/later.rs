@@ -46,6 +46,38 @@ fn what_decides_of_a_guard_is_who_puts_it_back() {
 }
 
 #[test]
+fn a_block_that_waits_goes_on_beside_no_other_of_its_activation() {
+    let step = "wait 1s\n if level < 4 {\n level += 1\n }";
+    judged("", &format!("busy = true\nafter 2s {{\n {step}\n busy = false\n}}\n"));
+    judged("", &format!("busy = true\nafter 2s {{\n repeat 3 {{\n {step}\n }}\n busy = false\n}}\nlevel = 1\n"));
+    judged(
+        " // ~ sharing/reentry",
+        &format!("busy = true\nafter 2s {{\n {step}\n busy = false\n}}\nwait 1s\nbusy = false\n"),
+    );
+    judged(
+        " // ~ sharing/reentry",
+        &format!("busy = true\nafter 1s {{\n busy = false\n}}\nafter 2s {{\n {step}\n busy = false\n}}\n"),
+    );
+    judged(
+        " // ~ sharing/reentry",
+        &format!("busy = true\nrepeat 2 {{\n after 2s {{\n {step}\n busy = false\n wait 1s\n level = 0\n }}\n}}\n"),
+    );
+}
+
+#[test]
+fn one_guard_may_take_over_from_another() {
+    let relay = |first: &str, then: &str, mark: &str| {
+        let script = format!(
+            "script bells for tide\n\nprivate lit: bool = false\nprivate fading: bool = false\n\non bell when not lit and not fading {{{mark}\n lit = true\n after 4s {{\n {first}\n {then}\n repeat 3 {{\n wait 1s\n level = max(level - 1, 0)\n }}\n fading = false\n }}\n}}\n\non rung {{\n level = 4\n}}\n"
+        );
+        expect_in_scripts(STATE, &[&script]);
+    };
+    relay("lit = false", "fading = true", "");
+    relay("fading = true", "lit = false", "");
+    relay("lit = false", "fading = chance(0.5)", " // ~ sharing/reentry");
+}
+
+#[test]
 fn a_block_that_is_still_to_come_lets_nobody_in() {
     judged("", "busy = true\nafter 2s {\n hide board\n}\nif level < 4 {\n wait 1s\n level += 1\n}\nbusy = false\n");
 }
