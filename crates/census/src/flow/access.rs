@@ -533,6 +533,12 @@ fn is_number(unit: &ScriptUnit, expr: ExprId) -> bool {
     }
 }
 
+/// Whether an expression calls a procedure that only sorts things into a few.
+#[must_use]
+pub fn sorts(unit: &ScriptUnit, expr: ExprId) -> bool {
+    matches!(unit.meaning(expr), Meaning::Procedure(id) if unit.procedures[id.index()].sorts)
+}
+
 /// What the slots of a handler must cover.
 pub struct Used {
     /// The places.
@@ -678,8 +684,8 @@ impl<'a> UsedBuilder<'a> {
                 parts.reads.iter().for_each(|&expr| self.expr(expr));
                 if let StepKind::Let { place, value } | StepKind::Assign { place, value, op: AssignOp::Set, .. } =
                     step.kind
-                    && self.unit.ty(value) == Type::Bool
-                    && !called::by_expr(self.unit, value).is_empty()
+                    && (self.unit.ty(value) == Type::Bool && !called::by_expr(self.unit, value).is_empty()
+                        || sorts(self.unit, value))
                 {
                     self.flag(place); // What a procedure answers is asked of the flag from here on.
                 }

@@ -10,6 +10,7 @@ mod calls;
 mod loops;
 mod modes;
 mod names;
+mod outcomes;
 mod partings;
 mod products;
 mod recursion;
@@ -21,7 +22,7 @@ mod waits;
 mod writes;
 
 pub use calls::MOST_DEPTH;
-use loops::{Entered, Heads, Onward};
+use loops::{Heads, Onward};
 pub use partings::{Last, Parting};
 use rounds::Each;
 pub use slots::{Alias, Key, Limit, SlotFacts, SlotTable};
@@ -84,8 +85,21 @@ pub struct Outcome {
     pub yes: bool,
     /// It can be false.
     pub no: bool,
-    /// Where a comparison came out one way only: the operand that it asks about, and from where to where that lies.
-    pub asked: Option<(ExprId, f64, f64)>,
+    /// Where a comparison came out one way only: what it asks about.
+    pub asked: Option<Compared>,
+}
+
+/// The operand that a comparison asks about.
+#[derive(Clone, Copy, Debug)]
+pub struct Compared {
+    /// The operand.
+    pub expr: ExprId,
+    /// Its least value.
+    pub lo: f64,
+    /// Its largest value.
+    pub hi: f64,
+    /// The number that it is compared with, where that lies between the two.
+    pub between: Option<f64>,
 }
 
 impl Outcome {
@@ -94,7 +108,12 @@ impl Outcome {
         self.yes |= other.yes;
         self.no |= other.no;
         self.asked = match (self.asked, other.asked) {
-            (Some((expr, lo, hi)), Some((_, low, high))) => Some((expr, lo.min(low), hi.max(high))),
+            (Some(mine), Some(theirs)) => Some(Compared {
+                lo: mine.lo.min(theirs.lo),
+                hi: mine.hi.max(theirs.hi),
+                between: mine.between.or(theirs.between),
+                ..mine
+            }),
             (mine, theirs) => mine.or(theirs),
         };
     }
@@ -388,6 +407,10 @@ pub struct Run<'w, 'p> {
     given: Vec<Slot>,
     /// The call that is about to be made as a condition.
     asked: Option<ExprId>,
+    /// The slots by which ways are told apart here.
+    apart_by: SmallVec<[Slot; 4]>,
+    /// The call that has been made on the way that is gone: its result is known.
+    pub(in crate::flow) worked_out: Option<ExprId>,
     /// What the last such call came back with.
     answered: Option<Answers>,
     /// A procedure was called that never comes back: nothing goes on from here.
@@ -458,6 +481,8 @@ impl<'w, 'p> Run<'w, 'p> {
             answers: Vec::new(),
             given: Vec::new(),
             asked: None,
+            apart_by: SmallVec::new(),
+            worked_out: None,
             answered: None,
             dead: false,
             work: 0,
@@ -590,9 +615,10 @@ impl<'w, 'p> Run<'w, 'p> {
         let asked = match operands {
             // Beside a single number the range tells why; between two ranges it is how they relate.
             [(expr, Value::Num(num)), (_, Value::Num(other))] | [(_, Value::Num(other)), (expr, Value::Num(num))]
-                if yes != no && other.single().is_some() && !self.reads(expr).is_empty() =>
+                if yes != no && !self.reads(expr).is_empty() =>
             {
-                Some((expr, num.lo, num.hi))
+                let between = |number: &f64| num.lo < *number && *number < num.hi;
+                other.single().map(|it| Compared { expr, lo: num.lo, hi: num.hi, between: Some(it).filter(between) })
             }
             _ => None,
         };
@@ -663,6 +689,7 @@ impl<'w, 'p> Run<'w, 'p> {
             }
             StepKind::Remove(what) => {
                 self.eval(&mut state, *what);
+                self.end_with_own(&state, *what);
                 self.part_from_instance(&mut state, *what);
                 self.judge_settled(&mut state);
                 self.remove(&mut state, *what);

@@ -28,6 +28,11 @@ pub fn join_ways(a: Option<State>, b: Option<State>) -> Option<State> {
     }
 }
 
+/// How a test comes out where it is asked on several ways.
+fn join_splits(a: Split, b: Split) -> Split {
+    (join_ways(a.0, b.0), join_ways(a.1, b.1))
+}
+
 /// A state for each way that a condition can come out.
 #[must_use]
 pub fn ways(state: State, value: &Value) -> Split {
@@ -374,7 +379,11 @@ impl Run<'_, '_> {
     fn eval_call(&mut self, state: &mut State, expr: ExprId, arguments: &[ExprId]) -> Value {
         let builtin = match self.unit.meaning(expr) {
             Meaning::Procedure(id) => {
-                let value = self.call(state, expr, id, arguments);
+                let known = self.table.slot(Key::Result(expr)).filter(|_| self.worked_out == Some(expr));
+                let value = match known {
+                    Some(slot) => state.value(slot).value.clone(),
+                    None => self.call(state, expr, id, arguments),
+                };
                 return if matches!(value, Value::Num(_)) { self.remember_term(state, expr, value) } else { value };
             }
             Meaning::Builtin(builtin) => builtin,
@@ -521,7 +530,19 @@ impl Run<'_, '_> {
         (self.quiet, self.unit, self.foreign) = (quiet, unit, foreign);
     }
 
-    fn compare(&mut self, mut state: State, op: BinaryOp, left: ExprId, right: ExprId, expr: ExprId) -> Split {
+    fn compare(&mut self, state: State, op: BinaryOp, left: ExprId, right: ExprId, expr: ExprId) -> Split {
+        if !self.table.has_sorting {
+            return self.compare_once(state, op, left, right, expr);
+        }
+        let (ways, call) = self.apart_by_operands(state, &[left, right]);
+        let outer = std::mem::replace(&mut self.worked_out, call);
+        let splits = ways.into_iter().map(|state| self.compare_once(state, op, left, right, expr));
+        let split = splits.fold((None, None), join_splits);
+        self.worked_out = outer;
+        split
+    }
+
+    fn compare_once(&mut self, mut state: State, op: BinaryOp, left: ExprId, right: ExprId, expr: ExprId) -> Split {
         let a = self.eval(&mut state, left);
         let b = self.eval(&mut state, right);
         if self.calls_procedure(right) && !self.reads(left).is_empty() {

@@ -4,6 +4,7 @@
 //! `after` block hangs on a [`Exit::Fork`], since it runs later, as part of its handler. Built from the tree by
 //! [`lower`]; blocks are numbered so that, but for the edges back to a loop's head, every edge leads to a later block.
 
+use super::chosen::{Chosen, chosen};
 use crate::project::{Meaning, PlaceId, ScriptUnit};
 use crate::registry::{OwnerId, SignalId, Type};
 use crate::script::ast::*;
@@ -220,6 +221,8 @@ pub struct Graph {
     pub blocks: Vec<Block>,
     /// The first statements of stretches that no way leads to.
     pub unreachable: Vec<Span>,
+    /// The places by which its ways can be told apart.
+    pub chosen: Vec<Chosen>,
 }
 
 /// Lowers a body.
@@ -243,7 +246,9 @@ pub fn lower(
     builder.current = Some(entry);
     builder.block(body);
     builder.leave(Exit::End, body.span);
-    let mut graph = Graph { blocks: builder.blocks, unreachable: builder.unreachable }.in_order();
+    let mut graph = Graph { blocks: builder.blocks, unreachable: builder.unreachable, chosen: Vec::new() };
+    graph = graph.in_order();
+    graph.chosen = chosen(unit, &graph);
     super::live::mark_last_uses(unit, &mut graph);
     graph
 }

@@ -8,6 +8,7 @@
 pub mod access;
 pub mod called;
 pub mod certain;
+mod chosen;
 pub mod engine;
 pub mod eval;
 pub mod forms;

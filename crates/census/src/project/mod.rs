@@ -122,6 +122,8 @@ pub struct ProcFacts {
     pub waits: bool,
     /// What it reads, where it does nothing but work out a value from that.
     pub steady: Option<Vec<PlaceId>>,
+    /// Whether it does nothing but give one of a few values that are written out, as the case may be.
+    pub sorts: bool,
 }
 
 /// A script with the tables that say what its names mean.

@@ -204,7 +204,10 @@ impl<'a> Resolver<'a> {
         self.add_related_places(invariants);
         self.unit.tree = tree;
         let steady = steady::find(&self.unit);
-        self.unit.procedures.iter_mut().zip(steady).for_each(|(facts, steady)| facts.steady = steady);
+        for (at, steady) in steady.into_iter().enumerate() {
+            self.unit.procedures[at].sorts = steady.is_some() && steady::sorts(&self.unit, at);
+            self.unit.procedures[at].steady = steady;
+        }
         Resolved { unit: self.unit, findings: self.findings }
     }
 
@@ -445,7 +448,7 @@ impl<'a> Resolver<'a> {
         }
         let parameters = procedure.parameters.iter().map(|parameter| parameter.local).collect();
         self.unit.gives_values |= gives.is_some();
-        self.unit.procedures.push(ProcFacts { parameters, gives, waits: false, steady: None });
+        self.unit.procedures.push(ProcFacts { parameters, gives, waits: false, steady: None, sorts: false });
     }
 
     /// The procedure that a call names.

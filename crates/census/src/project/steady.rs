@@ -3,10 +3,13 @@
 
 use super::builtin::Builtin;
 use super::{Base, Meaning, Place, PlaceId, ProcId, ScriptUnit};
+use crate::registry::Type;
 use crate::script::ast::*;
 
 /// How many places such a procedure reads at most.
 const MOST_READ: usize = 16;
+/// How many different values one gives at most that sorts things.
+const MOST_GIVEN: usize = 5;
 /// How many procedures it comes to call at most, all in all.
 const MOST_CALLED: usize = 32;
 
@@ -54,6 +57,44 @@ fn reads(worked: &[Option<Worked>], first: usize) -> Option<Vec<PlaceId>> {
     reads.sort_unstable();
     reads.dedup();
     Some(reads).filter(|reads| reads.len() <= MOST_READ)
+}
+
+/// Whether a procedure gives a number or a text that is written out, another where it goes another way, and few of them in all.
+pub(super) fn sorts(unit: &ScriptUnit, at: usize) -> bool {
+    let is_fit = matches!(unit.procedures[at].gives, Some(Type::Int | Type::Number | Type::Text | Type::Enum(_)));
+    let mut given: Vec<Option<Written>> = Vec::new();
+    walk(&unit.tree.procedures[at].body, &mut |statement| {
+        if let StatementKind::Return(Some(value)) = statement.kind {
+            let value = written(unit, value);
+            if !given.contains(&value) {
+                given.push(value);
+            }
+        }
+    });
+    is_fit && given.iter().any(Option::is_some) && (2..=MOST_GIVEN).contains(&given.len())
+}
+
+/// A value that is written out: a text, or a number by its bits.
+#[derive(PartialEq, Eq)]
+enum Written {
+    Number(u64),
+    Text(String),
+}
+
+fn written(unit: &ScriptUnit, expr: ExprId) -> Option<Written> {
+    match &unit.tree.expr(expr).kind {
+        ExprKind::Int(value) => Some(Written::Number((*value as f64).to_bits())),
+        ExprKind::Float(value) => Some(Written::Number(value.to_bits())),
+        ExprKind::Unary(UnaryOp::Minus, inner) => match written(unit, *inner)? {
+            Written::Number(bits) => Some(Written::Number((-f64::from_bits(bits)).to_bits())),
+            Written::Text(_) => None,
+        },
+        ExprKind::Text(parts) => match &parts[..] {
+            [TextPart::Plain(text)] => Some(Written::Text(text.clone())),
+            _ => None,
+        },
+        _ => None,
+    }
 }
 
 /// What a procedure reads and calls; none where it does anything else.

@@ -415,6 +415,7 @@ impl Writer {
             scope: Vec::new(),
             procedures: Vec::new(),
             prices: Vec::new(),
+            level: None,
             depth: 0,
             loops: 0,
             plain: false,
@@ -429,6 +430,9 @@ impl Writer {
         }
         if body.writer.dice.one_in(2) {
             body.price(&mut text);
+        }
+        if body.writer.dice.one_in(2) {
+            body.level(&mut text);
         }
         for _ in 0..body.writer.dice.between(2, 5) {
             body.handler(&mut text);

@@ -30,16 +30,18 @@ impl<'w, 'p> Run<'w, 'p> {
         let mut waiting: BTreeMap<BlockId, Arriving> = BTreeMap::new();
         let mut heads = Heads::default();
         let called_in_loop = self.in_loop;
+        let outer_apart = self.apart_by.clone();
         waiting.insert(first, Arriving { states: smallvec![entry], in_loop: called_in_loop, comes_on: true });
         while let Some((at, arriving)) = waiting.pop_first() {
             let came_round = !arriving.comes_on;
+            self.tell_apart(&outer_apart, graph, at);
             let states = self.met(arriving);
             let block = &graph.blocks[at.index()];
             if until.is_some() {
                 visited.insert(at);
             }
             self.in_loop = called_in_loop || block.loops > 0 || block.loop_head;
-            let states: Entered = if block.loop_head {
+            let states = if block.loop_head {
                 self.at_head(&mut heads, at, block, states, came_round)
             } else {
                 states.into_iter().map(|state| (state, Onward::Either)).collect()
@@ -70,7 +72,19 @@ impl<'w, 'p> Run<'w, 'p> {
             }
         }
         self.in_loop = called_in_loop;
+        self.apart_by = outer_apart;
         (left, arrived)
+    }
+
+    /// Tells ways apart by what the callers ask about, and by what this body still does from a block on.
+    fn tell_apart(&mut self, outer: &[Slot], graph: &Graph, at: BlockId) {
+        if graph.chosen.is_empty() {
+            return;
+        }
+        self.apart_by.truncate(outer.len());
+        let chosen = graph.chosen.iter().filter(|chosen| chosen.until >= at);
+        let slots: SmallVec<[Slot; 4]> = chosen.filter_map(|chosen| self.slot(chosen.place)).collect();
+        self.apart_by.extend(slots);
     }
 
     /// What is known where ways meet. The last ones first, as where branches stand inside each other: what one way gives outright
@@ -95,48 +109,14 @@ impl<'w, 'p> Run<'w, 'p> {
             let mut next = States::new();
             let mark = self.given.len();
             for state in states {
-                match &step.kind {
-                    StepKind::Call(call) => self.call_step(state, *call, step, &mut next),
-                    StepKind::Let { place, value } if self.is_answer(*value) => {
-                        self.reach(step.span, &state);
-                        self.let_answer(state, (*place, *value), &mut next);
-                    }
-                    StepKind::Assign { target, place, axis, op, value } => {
-                        self.reach(step.span, &state);
-                        let assignment = Assignment {
-                            target: *target,
-                            place: *place,
-                            axis: *axis,
-                            op: *op,
-                            value: *value,
-                            span: step.span,
-                            last: self.is_parting(block, at as usize),
-                        };
-                        self.assign(state, &assignment, step, &mut next);
-                    }
-                    StepKind::Clear { target, place } => {
-                        self.reach(step.span, &state);
-                        for state in self.apart_by_self(state, *place) {
-                            let cleared = self.clear(state, *target, *place, step.span);
-                            cleared.into_iter().for_each(|state| self.arrive(&mut next, state));
-                        }
-                        if self.take_dead() {
-                            next.clear();
-                        }
-                    }
-                    StepKind::Wait(waiting) => {
-                        let others_begin = !matches!(waiting, Waiting::Answer); // There they do once it is asked.
-                        for state in self.apart_by_flag(state) {
-                            let Some(waited) = self.step(state, step) else { continue };
-                            if others_begin {
-                                next.extend(self.by_modes_after_others(waited));
-                            } else {
-                                next.push(waited);
-                            }
-                        }
-                    }
-                    _ => next.extend(self.step(state, step)),
+                if !self.table.has_sorting {
+                    self.run_step(state, (block, at as usize), step, &mut next);
+                    continue;
                 }
+                let (ways, call) = self.apart_by_step(state, &step.kind);
+                let outer = std::mem::replace(&mut self.worked_out, call);
+                ways.into_iter().for_each(|way| self.run_step(way, (block, at as usize), step, &mut next));
+                self.worked_out = outer;
             }
             let mut given = self.given.split_off(mark);
             given.extend(self.used_up(&mut last_uses, at));
@@ -144,6 +124,55 @@ impl<'w, 'p> Run<'w, 'p> {
             states = next;
         }
         states
+    }
+
+    /// Runs a step, which is in a block behind so many with it.
+    fn run_step(&mut self, state: State, (block, at): (&Block, usize), step: &'w Step, next: &mut States) {
+        match &step.kind {
+            StepKind::Call(call) => self.call_step(state, *call, step, next),
+            StepKind::Let { place, value } if self.is_answer(*value) => {
+                self.reach(step.span, &state);
+                self.let_answer(state, (*place, *value), next);
+            }
+            StepKind::Assign { target, place, axis, op, value } => {
+                self.reach(step.span, &state);
+                let assignment = Assignment {
+                    target: *target,
+                    place: *place,
+                    axis: *axis,
+                    op: *op,
+                    value: *value,
+                    span: step.span,
+                    last: self.is_parting(block, at),
+                };
+                self.assign(state, &assignment, step, next);
+            }
+            StepKind::Clear { target, place } => {
+                self.reach(step.span, &state);
+                for state in self.apart_by_self(state, *place) {
+                    let cleared = self.clear(state, *target, *place, step.span);
+                    cleared.into_iter().for_each(|state| self.arrive(next, state));
+                }
+                if self.take_dead() {
+                    next.clear();
+                }
+            }
+            StepKind::Wait(waiting) => {
+                let others_begin = !matches!(waiting, Waiting::Answer); // There they do once it is asked.
+                for state in self.apart_by_flag(state) {
+                    let Some(waited) = self.step(state, step) else { continue };
+                    if others_begin {
+                        next.extend(self.by_modes_after_others(waited));
+                    } else {
+                        next.push(waited);
+                    }
+                }
+            }
+            _ if self.worked_out.is_some() => {
+                self.step(state, step).into_iter().for_each(|state| self.arrive(next, state));
+            }
+            _ => next.extend(self.step(state, step)),
+        }
     }
 
     /// Nobody asks for these slots again: how they relate to others, and what they were worked out from, is of no use.
@@ -221,6 +250,7 @@ impl<'w, 'p> Run<'w, 'p> {
                 && part.handing == state.handing
                 && (part.went, part.forked.is_some()) == (state.went, state.forked.is_some())
                 && flags.iter().all(|&flag| part.value(flag) == state.value(flag))
+                && self.apart_by.iter().all(|&slot| part.value(slot) == state.value(slot))
                 && self.is_in_mode_of(part, &state)
                 && part.suspects.len() == state.suspects.len()
                 && marks.all(|(a, b)| (a.wrong, a.at) == (b.wrong, b.at))
@@ -264,7 +294,12 @@ impl<'w, 'p> Run<'w, 'p> {
                     next.extend(b.map(|state| (*no, state)));
                 }
             }
-            Exit::Match { subject, arms, otherwise, .. } => self.match_(state, *subject, arms, *otherwise, &mut next),
+            Exit::Match { subject, arms, otherwise, .. } => {
+                let (ways, call) = self.apart_by_operands(state, &[*subject]);
+                let outer = std::mem::replace(&mut self.worked_out, call);
+                ways.into_iter().for_each(|way| self.match_(way, *subject, arms, *otherwise, &mut next));
+                self.worked_out = outer;
+            }
             Exit::Fork { now, later, delay } => {
                 if let Duration::Seconds(value) = delay {
                     self.eval(&mut state, *value);

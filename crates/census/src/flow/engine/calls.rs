@@ -81,7 +81,7 @@ impl<'w> Run<'w, '_> {
     }
 
     /// Two ways as one, and what holds of their places together.
-    fn joined(&self, mut one: State, mut other: State) -> State {
+    pub(super) fn joined(&self, mut one: State, mut other: State) -> State {
         self.let_hold(&mut one, &mut other);
         one.joined(&other, &self.table.amounts)
     }

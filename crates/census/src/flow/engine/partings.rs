@@ -130,6 +130,38 @@ impl Run<'_, '_> {
         });
     }
 
+    /// Where a name may hold the script's own instance, the activation ends as that is removed: others see what it leaves.
+    pub(super) fn end_with_own(&mut self, state: &State, what: ExprId) {
+        let nothing_waits = state.unseen.is_empty() && state.handing.is_empty();
+        if nothing_waits || !self.may_be_own(state, what) {
+            return;
+        }
+        let mut ended = state.clone();
+        self.part(&mut ended, Parting::Removed, |run, slot| run.is_own_slot(slot));
+        self.part_before_others(&mut ended);
+        self.settle(&mut ended);
+        self.keep_left(&ended);
+        self.leave_to_answers(&ended);
+    }
+
+    /// Whether what is removed by a name may be the script's own instance, with which its activations end.
+    fn may_be_own(&self, state: &State, what: ExprId) -> bool {
+        let Some(actor) = self.unit.owner.filter(|&owner| self.world.project.registry.is_actor(owner)) else {
+            return false;
+        };
+        let fits = |kind: Option<OwnerId>| kind.is_none_or(|kind| kind == actor);
+        let is_it = match self.unit.meaning(what) {
+            Meaning::Value(place) => self.slot(place).is_none_or(|slot| {
+                let kind = if let Type::Ref(Some(kind)) = self.unit.ty(what) { Some(kind) } else { state.kind(slot) };
+                let there = !matches!(state.value(slot).value, Value::Ref { some: false, .. });
+                there && fits(kind) && state.holds_self(slot) != Some(false)
+            }),
+            Meaning::Instance(instance) => fits(Some(self.world.project.registry.instance(instance).of)),
+            _ => false,
+        };
+        is_it && !matches!(self.world.parts(self.handler).1.trigger, Trigger::Removed)
+    }
+
     /// The instance that an expression names.
     pub(in crate::flow) fn base_of(&self, what: ExprId) -> Option<Base> {
         match self.unit.meaning(what) {

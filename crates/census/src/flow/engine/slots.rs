@@ -181,6 +181,8 @@ pub struct SlotTable {
     pub counts: Vec<(Slot, OwnerId)>,
     /// Whether there are terms.
     pub has_terms: bool,
+    /// Whether procedures are called that only sort things into a few.
+    pub has_sorting: bool,
     /// The parameters of procedures that are named in terms.
     pub passed: Vec<Slot>,
     /// How long the bodies are.
@@ -287,6 +289,7 @@ impl SlotTable {
         table.slots.reserve_exact(1 + used.places.len() + others);
         table.scene = table.add(Key::Scene, Type::Text, None, None);
         table.add_places(world, unit, &used.places);
+        table.has_sorting = used.results.iter().any(|&call| crate::flow::access::sorts(unit, call));
         for &call in &used.results {
             table.add(Key::Result(call), unit.ty(call), None, None);
         }

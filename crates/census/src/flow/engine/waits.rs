@@ -99,7 +99,7 @@ impl<'w> Run<'w, '_> {
     }
 
     /// Keeps what is known as the queue goes on, for whoever answers what was sent.
-    fn leave_to_answers(&mut self, state: &State) {
+    pub(super) fn leave_to_answers(&mut self, state: &State) {
         let signals = state.handing.iter().filter(|_| !self.quiet);
         for key in signals.flat_map(|&(signal, _)| [(signal, false), (signal, true)]) {
             if let Some(handed) = self.handing.get_mut(&key) {

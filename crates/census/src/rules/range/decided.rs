@@ -563,10 +563,13 @@ fn word(facts: &Facts<'_>, unit: &ScriptUnit, rule: RuleName, test: ExprId, outc
         }
     });
     let mut finding = Finding::new(rule, unit.at(span), "");
-    if let Some((asked, lo, hi)) = outcome.asked {
-        let range = crate::rules::facts::range_text(lo, hi);
-        let name = facts.project.text(unit, unit.tree.expr(asked).span);
+    if let Some(asked) = outcome.asked {
+        let range = crate::rules::facts::range_text(asked.lo, asked.hi);
+        let name = facts.project.text(unit, unit.tree.expr(asked.expr).span);
         message.push_str(&format!(": `{name}` is {range}"));
+        if let Some(number) = asked.between {
+            message.push_str(&format!(", but never {}", number + 0.0));
+        }
     }
     if let Some(cell) = variable
         && let Cell::Variable(id) = facts.project.cells[cell.index()]

@@ -16,6 +16,7 @@ mod long;
 mod loops;
 mod margins;
 mod modes;
+mod outcomes;
 mod partings;
 mod places;
 mod products;

@@ -309,3 +309,17 @@ on touched {
 "],
     );
 }
+
+#[test]
+fn an_activation_ends_with_its_own_instance_by_whatever_name_that_goes() {
+    let state = "[variables.tide]\nmark = { type = \"int\", scope = \"global\", default = 1, writers = [\"*\"], engine = \"reads\" }\n[signals.met]\nfrom = \"engine\"\nparameters = { other = \"parcel\" }\n";
+    let beside = |test: &str, told: &str| {
+        let parcels = format!(
+            "script parcels for parcel\n\non met(other){test} {{\n    clear tide.mark\n    if other is not none {{\n        remove other\n    }}\n    tide.mark = 2\n}}\n"
+        );
+        let reader = format!("script bells for tide\n\non bell {{\n    note \"{{mark}}\"{told}\n}}\n");
+        expect_in_scripts(state, &[&parcels, &reader]);
+    };
+    beside("", " // ~ init/read-before-set");
+    beside(" when other != self", "");
+}

@@ -27,6 +27,8 @@ pub(super) struct Body<'w> {
     /// The procedures that can be called.
     pub(super) procedures: Vec<Procedure>,
     pub(super) prices: Vec<Price>,
+    /// A procedure that sorts numbers.
+    pub(super) level: Option<String>,
     pub(super) depth: usize,
     pub(super) loops: usize,
     /// No waits here.
@@ -353,7 +355,8 @@ impl Body<'_> {
             47 if !deep => self.choose(text),
             48 if !deep => self.run_down(text),
             49 if !deep && self.dice().one_in(2) => self.tally(text),
-            49 if !deep => self.pay(text),
+            49 if !deep && self.dice().one_in(2) => self.pay(text),
+            49 if !deep => self.sort_out(text),
             _ => self.through_ref(text),
         }
     }
@@ -448,6 +451,49 @@ impl Body<'_> {
         let _ = writeln!(text, "proc {cost}({count}: int) -> int {{\n{cheap}\nreturn {count} {sign} {each}\n}}");
         let _ = writeln!(text, "proc {can}({wanted}) -> bool {{\nreturn {from} - {cost}({wanted}) >= {from}.min\n}}");
         self.prices.push(Price { cost, can, from });
+    }
+
+    /// A procedure that says of a number whether it is little, some or much.
+    pub(super) fn level(&mut self, text: &mut String) {
+        let [name, of] = ['q', 'a'].map(|letter| self.writer.fresh(letter));
+        let unless = if self.dice().one_in(3) { format!(" and {}", self.condition(0)) } else { String::new() };
+        let _ = writeln!(
+            text,
+            "proc {name}({of}: int) -> int {{\nif {of} >= 6{unless} {{ return 2 }}\nif {of} >= 2 {{ return 1 }}\nreturn 0\n}}"
+        );
+        self.level = Some(name);
+    }
+
+    /// Something is done by how much there is: by what a procedure says, or by what was put down.
+    fn sort_out(&mut self, text: &mut String) {
+        let Some(var) = self.numeric(Ty::Int).filter(|var| var.min) else { return };
+        let (x, careless) = (&var.path, self.slip());
+        let (much, some) = if careless { (8, 3) } else { (6, 2) };
+        let amount = if var.scope == "local" { x.clone() } else { format!("({x} - {x}.min)") };
+        let is_fit = |other: &&Var| [Ty::Bool, Ty::Int].contains(&other.ty) && !other.constant && other.path != *x;
+        let kept: Vec<Var> = self.scope.iter().filter(is_fit).filter(|other| other.scope != "local").cloned().collect();
+        let put_down = if kept.is_empty() { None } else { Some(self.dice().pick(&kept).clone()) };
+        let known = match (self.level.clone(), put_down) {
+            (Some(level), put_down) if self.dice().one_in(2) || put_down.is_none() => {
+                let name = self.writer.fresh('l');
+                self.line(text, &format!("let {name} = {level}({amount})"));
+                (format!("{name} == 2"), format!("{name} == 1"))
+            }
+            (_, Some(Var { ty: Ty::Bool, path, .. })) => {
+                self.line(text, &format!("if {amount} >= 6 {{ {path} = true }} else {{ {path} = false }}"));
+                (path.clone(), format!("not {path} and {amount} >= 2"))
+            }
+            (_, Some(Var { path, .. })) => {
+                self.line(text, &format!("if {amount} >= 6 {{ {path} = 2 }} else if {amount} >= 2 {{ {path} = 1 }}"));
+                self.line(text, &format!("else {{ {path} = 0 }}"));
+                (format!("{path} == 2"), format!("{path} == 1"))
+            }
+            _ => return,
+        };
+        if self.dice().one_in(3) {
+            self.block(text, 1);
+        }
+        self.line(text, &format!("if {} {{ {x} -= {much} }}\nelse if {} {{ {x} -= {some} }}", known.0, known.1));
     }
 
     /// Something is paid for, mostly where there is enough.
