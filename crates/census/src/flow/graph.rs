@@ -5,6 +5,7 @@
 //! [`lower`]; blocks are numbered so that, but for the edges back to a loop's head, every edge leads to a later block.
 
 use super::chosen::{Chosen, chosen};
+use super::linear::BodyLength;
 use crate::project::{Meaning, PlaceId, ScriptUnit};
 use crate::registry::{OwnerId, SignalId, Type};
 use crate::script::ast::*;
@@ -248,7 +249,9 @@ pub fn lower(
     builder.leave(Exit::End, body.span);
     let mut graph = Graph { blocks: builder.blocks, unreachable: builder.unreachable, chosen: Vec::new() };
     graph = graph.in_order();
-    graph.chosen = chosen(unit, &graph);
+    if BodyLength::of(graph.size()) != BodyLength::Long {
+        graph.chosen = chosen(unit, &graph);
+    }
     super::live::mark_last_uses(unit, &mut graph);
     graph
 }

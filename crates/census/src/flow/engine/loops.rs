@@ -58,6 +58,8 @@ impl Head {
             self.known.clone_from(&joined);
         }
         match (grown, behind_grown) {
+            // Who begins again may leave at once, with what only those knew so far who had a round behind them.
+            (false, false) if round.is_none() && self.behind.is_some() => smallvec![(joined, Onward::Out)],
             (false, false) => Entered::new(),
             (true, _) if narrower.is_empty() => smallvec![(joined, Onward::Either)],
             _ => {
