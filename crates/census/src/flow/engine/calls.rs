@@ -167,7 +167,9 @@ impl<'w> Run<'w, '_> {
         self.stack.push(id);
         self.results.push(self.table.slot(Key::Result(expr)));
         self.answers.push(asked.then(Answers::default));
+        let worked_out = self.worked_out.take(); // What its caller has worked out says nothing of what it calls itself.
         let ends = self.until_settled(id, graph, entry);
+        self.worked_out = worked_out;
         self.results.pop();
         self.stack.pop();
         self.answered = self.answers.pop().flatten();
