@@ -566,9 +566,13 @@ fn word(facts: &Facts<'_>, unit: &ScriptUnit, rule: RuleName, test: ExprId, outc
     if let Some(asked) = outcome.asked {
         let range = crate::rules::facts::range_text(asked.lo, asked.hi);
         let name = facts.project.text(unit, unit.tree.expr(asked.expr).span);
-        message.push_str(&format!(": `{name}` is {range}"));
-        if let Some(number) = asked.between {
-            message.push_str(&format!(", but never {}", number + 0.0));
+        let kind = &unit.tree.expr(test).kind;
+        match asked.between {
+            None => message.push_str(&format!(": `{name}` is {range}")),
+            Some(number) if matches!(kind, ExprKind::Binary(BinaryOp::Equal | BinaryOp::NotEqual, ..)) => {
+                message.push_str(&format!(": `{name}` is {range}, but never {}", number + 0.0));
+            }
+            Some(_) => {} // Not the range decides there, but how it relates to others.
         }
     }
     if let Some(cell) = variable
