@@ -525,7 +525,7 @@ fn is_given_number(unit: &ScriptUnit, step: &StepKind) -> bool {
 }
 
 /// Whether a number is written out, also behind the name of a `let`.
-fn is_number(unit: &ScriptUnit, expr: ExprId) -> bool {
+pub(super) fn is_number(unit: &ScriptUnit, expr: ExprId) -> bool {
     match unit.tree.expr(unit.behind(expr)).kind {
         ExprKind::Int(_) | ExprKind::Float(_) => true,
         ExprKind::Unary(UnaryOp::Minus, inner) => is_number(unit, inner),

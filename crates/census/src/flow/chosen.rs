@@ -1,7 +1,7 @@
 //! Places that a body gives one written value on one way and another on another, and asks about further on: `rank = "rich"`
 //! where there is enough, and `if rank == "rich" { … }`. What they hold tells which way was taken.
 
-use super::access::{exit_reads, walk_expr};
+use super::access::{exit_reads, is_number, walk_expr};
 use super::graph::{Block, BlockId, Exit, Graph, Step, StepKind};
 use crate::project::{Base, Place, PlaceId, ScriptUnit};
 use crate::script::ast::*;
@@ -61,13 +61,14 @@ fn is_one_of_few(unit: &ScriptUnit, graph: &Graph, place: PlaceId) -> bool {
     })
 }
 
+/// Whether a value is written out, also behind the name of a `let`.
 fn is_written(unit: &ScriptUnit, value: ExprId) -> bool {
-    match &unit.tree.expr(unit.behind(value)).kind {
-        ExprKind::Bool(_) | ExprKind::Int(_) | ExprKind::Float(_) => true,
-        ExprKind::Text(parts) => parts.iter().all(|part| matches!(part, TextPart::Plain(_))),
-        ExprKind::Unary(UnaryOp::Minus, inner) => is_written(unit, *inner),
-        _ => false,
-    }
+    is_number(unit, value)
+        || match &unit.tree.expr(unit.behind(value)).kind {
+            ExprKind::Bool(_) => true,
+            ExprKind::Text(parts) => parts.iter().all(|part| matches!(part, TextPart::Plain(_))),
+            _ => false,
+        }
 }
 
 /// The last block that asks about a place where a way leads from a write, and other ways lead as well.

@@ -187,6 +187,15 @@ pub fn useful(unit: &ScriptUnit, terms: &[(ExprId, bool)], parameters: &FxHashSe
     useful
 }
 
+/// The terms of one kind.
+struct OfKind {
+    first: ExprId,
+    /// There are others beside the first.
+    several: bool,
+    /// The parameters that they name.
+    named: Vec<PlaceId>,
+}
+
 impl Useful {
     /// Finds the parameters that are named in terms which have others of their kind beside them; gives those kinds.
     fn find_passed(
@@ -195,30 +204,22 @@ impl Useful {
         terms: &[(ExprId, bool)],
         parameters: &FxHashSet<PlaceId>,
     ) -> FxHashSet<Kind> {
-        let mut kinds = FxHashSet::default();
         if parameters.is_empty() {
-            return kinds;
+            return FxHashSet::default();
         }
-        let mut first: FxHashMap<Kind, ExprId> = FxHashMap::default();
-        let mut naming: Vec<(ExprId, Vec<PlaceId>)> = Vec::new();
+        let mut kinds: FxHashMap<Kind, OfKind> = FxHashMap::default();
         for &(term, _) in terms {
-            let Some(of_kind) = kind(unit, term) else { continue };
-            let mut named = Vec::new();
+            let Some(kind) = kind(unit, term) else { continue };
+            let alike = kinds.entry(kind).or_insert(OfKind { first: term, several: false, named: Vec::new() });
+            alike.several |= alike.first != term;
             walk_expr(unit, term, &mut |inner| {
-                named.extend(unit.place_of(inner).filter(|place| parameters.contains(place)));
+                alike.named.extend(unit.place_of(inner).filter(|place| parameters.contains(place)));
             });
-            if !named.is_empty() {
-                naming.push((term, named));
-            }
-            if *first.entry(of_kind).or_insert(term) != term {
-                kinds.extend(kind(unit, term));
-            }
         }
-        naming.retain(|&(term, _)| kind(unit, term).is_some_and(|kind| kinds.contains(&kind)));
-        kinds.retain(|known| naming.iter().any(|&(term, _)| kind(unit, term).as_ref() == Some(known)));
-        self.passed = naming.into_iter().flat_map(|(_, named)| named).collect();
+        kinds.retain(|_, alike| alike.several && !alike.named.is_empty());
+        self.passed = kinds.values().flat_map(|alike| &alike.named).copied().collect();
         self.passed.sort_unstable();
         self.passed.dedup();
-        kinds
+        kinds.into_keys().collect()
     }
 }

@@ -202,8 +202,8 @@ impl Run<'_, '_> {
 
     /// Whether a parameter that is named in terms holds the same as another place.
     fn is_passed_as(&self, state: &State, parameter: Slot, slot: Slot) -> bool {
-        let apart = || Linear::slot(parameter).plus(&Linear::slot(slot), -1.0);
-        self.table.passed.contains(&parameter) && is_zero(state, &apart())
+        self.table.passed.contains(&parameter)
+            && is_zero(state, &Linear::slot(parameter).plus(&Linear::slot(slot), -1.0))
     }
 
     fn known_product(&self, state: &State, slot: Slot, price: Slot) -> Option<Linear> {

@@ -7,7 +7,7 @@ use crate::flow::terms::is_abs;
 /// How many terms are remembered at once.
 const MOST_TERMS: usize = 16;
 /// How deep terms that name different places are compared.
-const DEEPEST: usize = 8;
+const DEEPEST: usize = 6;
 
 impl Run<'_, '_> {
     /// The slot of what a term gave, where it would give the same again.

@@ -112,12 +112,11 @@ impl<'p> World<'p> {
     pub(super) fn find_only_after(&self, id: HandlerId) -> Option<OnlyAfter> {
         let (unit, _, graph) = self.parts(id);
         let forks = |block: &&graph::Block| matches!(block.exit, Exit::Fork { .. });
-        let mut all = self.bodies_of(id).flat_map(|graph| &graph.blocks).filter(forks);
-        if all.next().is_none() || all.next().is_some() {
-            return None;
-        }
         let block = graph.blocks.iter().find(forks).filter(|block| block.loops == 0 && !block.loop_head)?;
         let Exit::Fork { now, .. } = block.exit else { return None };
+        if self.bodies_of(id).flat_map(|graph| &graph.blocks).filter(forks).nth(1).is_some() {
+            return None;
+        }
         let behind = graph.from(now).flat_map(|block| &block.steps);
         let waits = behind.into_iter().any(|step| super::super::certain::waits(unit, &step.kind));
         Some(OnlyAfter { main_waits: waits })
