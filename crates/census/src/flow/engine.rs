@@ -13,6 +13,7 @@ mod names;
 mod outcomes;
 mod partings;
 mod products;
+mod receivers;
 mod recursion;
 mod rounds;
 mod slots;
@@ -24,6 +25,7 @@ mod writes;
 pub use calls::MOST_DEPTH;
 use loops::{Heads, Onward};
 pub use partings::{Last, Parting};
+use receivers::Receivers;
 use rounds::Each;
 pub use slots::{Alias, Key, Limit, SlotFacts, SlotTable};
 
@@ -403,6 +405,7 @@ pub struct Run<'w, 'p> {
     results: Vec<Option<Slot>>,
     /// For each of them that is a condition: the states in which it came back with true, and with false.
     answers: Vec<Option<Answers>>,
+    receivers: Receivers,
     /// Where calls left what they gave: once the statement is through nobody asks for it any more.
     given: Vec<Slot>,
     /// The call that is about to be made as a condition.
@@ -479,6 +482,7 @@ impl<'w, 'p> Run<'w, 'p> {
             recursions: Vec::new(),
             results: Vec::new(),
             answers: Vec::new(),
+            receivers: Receivers::default(),
             given: Vec::new(),
             asked: None,
             apart_by: SmallVec::new(),
@@ -702,6 +706,7 @@ impl<'w, 'p> Run<'w, 'p> {
     }
 
     fn let_(&mut self, state: &mut State, place: PlaceId, value: ExprId) {
+        self.slot(place).into_iter().for_each(|slot| self.expect(slot, value));
         let result = self.eval(state, value);
         let forms = self.forms(state, value);
         let result = self.narrowed(state, result, &forms);
@@ -717,7 +722,9 @@ impl<'w, 'p> Run<'w, 'p> {
         }
         self.sourced(state, slot, value, &before);
         self.remember_test(state, slot, value);
-        self.copy_instance(state, slot, value);
+        if !self.is_served(value) {
+            self.copy_instance(state, slot, value);
+        }
     }
 
     /// Remembers the test that a flag was given: the flag says what the test says, until one of the two changes.

@@ -415,6 +415,7 @@ impl Writer {
             scope: Vec::new(),
             procedures: Vec::new(),
             prices: Vec::new(),
+            choosers: Vec::new(),
             level: None,
             depth: 0,
             loops: 0,
@@ -433,6 +434,9 @@ impl Writer {
         }
         if body.writer.dice.one_in(2) {
             body.level(&mut text);
+        }
+        for _ in 0..body.writer.dice.below(3) {
+            body.chooser(&mut text);
         }
         for _ in 0..body.writer.dice.between(2, 5) {
             body.handler(&mut text);

@@ -14,11 +14,13 @@ impl<'w> Run<'w, '_> {
             return self.return_outcome(state, value, left);
         }
         if let Some(value) = value {
+            self.pass_on(value);
             let result = self.eval(&mut state, value);
             if self.take_dead() {
                 return; // What it gives hangs on a call that never comes back.
             }
             let forms = self.forms(&state, value);
+            self.give_over(&mut state, value, &result);
             if let Some(slot) = self.result_slot() {
                 let result = self.narrowed(&state, result, &forms);
                 self.put(&mut state, slot, Abstract::of(result), forms.uppers(), forms.lowers());
@@ -57,6 +59,7 @@ impl<'w> Run<'w, '_> {
                 Type::Ref(_) => Value::Ref { none: true, some: false },
                 ty => anything(ty),
             };
+            self.give_none(state, &value);
             self.put(state, slot, Abstract::of(value), &[], &[]);
         }
         if let Some(Some([_, no])) = self.answers.last_mut() {
@@ -133,6 +136,7 @@ impl<'w> Run<'w, '_> {
     ) -> Vec<State> {
         let facts = &self.unit.procedures[id.index()];
         let asked = self.asked.take() == Some(expr);
+        let receiver = self.expected_of(expr);
         let mut given = Vec::with_capacity(arguments.len());
         // What an argument says of other places is over once a later one calls a procedure that may change those.
         let calling = arguments.iter().rposition(|&argument| self.calls_procedure(argument)).unwrap_or(0);
@@ -167,9 +171,11 @@ impl<'w> Run<'w, '_> {
         self.stack.push(id);
         self.results.push(self.table.slot(Key::Result(expr)));
         self.answers.push(asked.then(Answers::default));
+        self.begin_giving(receiver);
         let worked_out = self.worked_out.take(); // What its caller has worked out says nothing of what it calls itself.
         let ends = self.until_settled(id, graph, entry);
         self.worked_out = worked_out;
+        self.end_giving(expr);
         self.results.pop();
         self.stack.pop();
         self.answered = self.answers.pop().flatten();

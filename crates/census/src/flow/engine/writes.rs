@@ -154,6 +154,7 @@ impl<'w, 'p> Run<'w, 'p> {
         let given = match known {
             Some(known) if self.calls_any(value) => known,
             known => {
+                self.slot(place).filter(|_| op == AssignOp::Set).into_iter().for_each(|slot| self.expect(slot, value));
                 let given = self.eval(&mut state, value);
                 known.unwrap_or(given)
             }
@@ -204,6 +205,7 @@ impl<'w, 'p> Run<'w, 'p> {
         }
         if let Type::Ref(_) = self.table.slots[slot as usize].ty
             && op == AssignOp::Set
+            && !self.is_served(value)
         {
             self.copy_instance(&mut state, slot, value);
         }

@@ -6,6 +6,7 @@ mod answers;
 mod beginnings;
 mod clockwork;
 mod designs;
+mod given;
 mod guards;
 mod handed_over;
 mod kept_out;

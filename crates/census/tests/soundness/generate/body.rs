@@ -19,6 +19,15 @@ pub(super) struct Price {
     from: String,
 }
 
+/// A procedure that gives some instance that has enough of something, or none.
+#[derive(Clone)]
+pub(super) struct Chooser {
+    name: String,
+    actor: &'static str,
+    /// The variable that it looks at.
+    of: String,
+}
+
 pub(super) struct Body<'w> {
     pub(super) writer: &'w mut Writer,
     pub(super) owner: &'static str,
@@ -27,6 +36,7 @@ pub(super) struct Body<'w> {
     /// The procedures that can be called.
     pub(super) procedures: Vec<Procedure>,
     pub(super) prices: Vec<Price>,
+    pub(super) choosers: Vec<Chooser>,
     /// A procedure that sorts numbers.
     pub(super) level: Option<String>,
     pub(super) depth: usize,
@@ -284,7 +294,7 @@ impl Body<'_> {
 
     fn statement(&mut self, text: &mut String) {
         let deep = self.depth > 3;
-        match self.dice().below(51) {
+        match self.dice().below(52) {
             0..=13 => self.step(text),
             14..=17 => self.assign(text),
             18..=21 if !deep => {
@@ -357,6 +367,7 @@ impl Body<'_> {
             49 if !deep && self.dice().one_in(2) => self.tally(text),
             49 if !deep && self.dice().one_in(2) => self.pay(text),
             49 if !deep => self.sort_out(text),
+            50 if !self.choosers.is_empty() => self.take_chosen(text),
             _ => self.through_ref(text),
         }
     }
@@ -510,6 +521,62 @@ impl Body<'_> {
             self.block(text, 1);
         }
         self.line(text, &format!("{from} -= {cost}({bought})\n}}"));
+    }
+
+    /// A procedure that gives some instance that has enough of something, or none.
+    pub(super) fn chooser(&mut self, text: &mut String) {
+        let actor = ACTORS[self.dice().below(2)];
+        let has_enough = |var: &&Var| var.owner == actor && var.scope == "instance" && var.ty == Ty::Int && var.min;
+        let fit: Vec<Var> = self.writer.vars.iter().filter(has_enough).filter(|var| !var.constant).cloned().collect();
+        if fit.is_empty() {
+            return;
+        }
+        let of = self.dice().pick(&fit).name.clone();
+        let [name, enough, each] = ['q', 'a', 'e'].map(|letter| self.writer.fresh(letter));
+        let earlier: Vec<Chooser> =
+            self.choosers.iter().filter(|known| known.actor == actor && known.of == of).cloned().collect();
+        let asked = |instance: &str| format!("{instance}.{of} - {instance}.{of}.min >= {enough}");
+        let loop_over = |told: &str| format!("for {each} in {actor} where {} {{\n{told}\n}}", asked(&each));
+        let mut lines = match self.dice().below(3) {
+            0 => vec![loop_over(&format!("if chance(0.5) {{ return {each} }}"))],
+            1 if actor == self.owner => vec![format!("if {} {{ return self }}", asked("self"))],
+            _ => vec![loop_over(&format!("return {each}"))],
+        };
+        let last = match (self.dice().below(6), earlier.last()) {
+            (0 | 1, Some(other)) => format!("return {}({enough} + 1)", other.name),
+            (2, Some(other)) => format!("let {each} = {}({enough})\nreturn {each}", other.name),
+            (3, _) if actor == "mailboat" && self.slip() => "return old_boat".to_owned(),
+            (4, _) => String::new(),
+            (5, _) => format!("return {name}({enough} + 1)"),
+            _ => "return none".to_owned(),
+        };
+        let again = last.contains(&format!("{name}("));
+        lines.extend(again.then(|| format!("if {enough} > 4 {{ return none }}")));
+        let _ = writeln!(text, "proc {name}({enough}: int) -> {actor} {{\n{}\n{last}\n}}", lines.join("\n"));
+        self.choosers.push(Chooser { name, actor, of });
+    }
+
+    /// Something is taken from the instance that a procedure gives.
+    fn take_chosen(&mut self, text: &mut String) {
+        let choosers = self.choosers.clone();
+        let Chooser { name, actor, of } = self.dice().pick(&choosers).clone();
+        let is_fit = |var: &&Var| var.ty == Ty::Ref(actor) && var.scope != "local" && !var.constant;
+        let kept: Vec<String> = self.scope.iter().filter(is_fit).map(|var| var.path.clone()).collect();
+        let enough = self.dice().between(0, 3);
+        let taken = if self.slip() { enough + 1 } else { enough };
+        let taker = if kept.is_empty() || self.dice().one_in(2) {
+            let taker = self.writer.fresh('l');
+            self.line(text, &format!("let {taker} = {name}({enough})"));
+            taker
+        } else {
+            let taker = self.dice().pick(&kept).clone();
+            self.line(text, &format!("{taker} = {name}({enough})"));
+            taker
+        };
+        if self.dice().one_in(4) {
+            self.block(text, 1);
+        }
+        self.line(text, &format!("if {taker} is not none {{ {taker}.{of} -= {taken} }}"));
     }
 
     /// Something is passed on, mostly where there is room for it.
