@@ -642,6 +642,10 @@ impl<'a> UsedBuilder<'a> {
             }
             _ => {}
         }
+        let passed_on = &self.unit.passed_on;
+        let first = passed_on.partition_point(|&(name, _)| name < place);
+        let of_name = passed_on[first..].iter().take_while(|&&(name, _)| name == place);
+        of_name.for_each(|&(_, known)| self.place(known));
     }
 
     /// Adds an expression.

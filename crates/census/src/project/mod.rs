@@ -9,6 +9,7 @@ pub mod builtin;
 pub mod expression;
 pub mod load;
 mod names;
+mod passing;
 mod resolve;
 mod steady;
 
@@ -166,6 +167,8 @@ pub struct ScriptUnit {
     pub bare_uses: Vec<BareUse>,
     /// Variables of one actor that are taken from names which may hold any, as far as reading tells.
     pub unchecked: Vec<Unchecked>,
+    /// Names that only pass an instance on, each with a variable of it that those before and behind ask for.
+    pub passed_on: Vec<(PlaceId, PlaceId)>,
     /// Names in stretches that could not be read: whatever has such a name may be used there.
     pub unread_names: FxHashSet<String>,
     /// The nearest names to those that mean nothing: what has such a name may be meant there.

@@ -9,6 +9,7 @@ mod kinds;
 
 use super::builtin::Builtin;
 use super::names::NameTable;
+use super::passing::{self, Taker};
 use super::steady;
 use super::*;
 use crate::finding::{RuleName, reader_rules};
@@ -94,7 +95,7 @@ struct Resolver<'a> {
     /// The variable whose change is answered here.
     was: Option<Type>,
     gives: Option<Type>,
-    in_procedure: bool,
+    in_procedure: Option<ProcId>,
     /// The call that is a statement of its own.
     stands_alone: Option<ExprId>,
     in_invariant: bool,
@@ -109,6 +110,8 @@ struct Resolver<'a> {
     loops: u32,
     /// The registry variables that the script writes, and through what.
     written: Vec<(VarId, Base)>,
+    /// The instances that are passed on, and to whom.
+    taken: Vec<(Taker, ExprId)>,
     /// How many waits have been met.
     waits: u32,
     /// By local: how many there were when its `let` was met.
@@ -135,6 +138,7 @@ impl<'a> Resolver<'a> {
             procedures: Vec::new(),
             bare_uses: Vec::new(),
             unchecked: Vec::new(),
+            passed_on: Vec::new(),
             unread_names: FxHashSet::default(),
             meant_names: FxHashSet::default(),
             meant_targets: FxHashSet::default(),
@@ -160,7 +164,7 @@ impl<'a> Resolver<'a> {
             definitions: FxHashMap::default(),
             was: None,
             gives: None,
-            in_procedure: false,
+            in_procedure: None,
             stands_alone: None,
             in_invariant: false,
             in_expectation: false,
@@ -170,6 +174,7 @@ impl<'a> Resolver<'a> {
             unreadable: false,
             loops: 0,
             written: Vec::new(),
+            taken: Vec::new(),
             waits: 0,
             let_at: vec![0; tree.locals.len()],
         }
@@ -201,6 +206,7 @@ impl<'a> Resolver<'a> {
     }
 
     fn finish(mut self, tree: Script, invariants: &[InvariantFacts]) -> Resolved {
+        self.add_places_between();
         self.add_related_places(invariants);
         self.unit.tree = tree;
         let steady = steady::find(&self.unit);
@@ -209,6 +215,21 @@ impl<'a> Resolver<'a> {
             self.unit.procedures[at].steady = steady;
         }
         Resolved { unit: self.unit, findings: self.findings }
+    }
+
+    /// Interns the places that are known of names which only pass an instance on.
+    fn add_places_between(&mut self) {
+        for (name, variable) in passing::find(&self.unit, &self.taken) {
+            let place = self.place(Place::Variable(variable, Base::Held(name)), self.registry().var(variable).ty);
+            self.unit.passed_on.push((name, place));
+        }
+    }
+
+    /// Somebody takes what an expression gives.
+    fn taken_by(&mut self, taker: Taker, value: ExprId) {
+        if matches!(self.unit.ty(value), Type::Ref(_)) {
+            self.taken.push((taker, value));
+        }
     }
 
     /// Interns the places that judging this script's writes needs beside those it names: the bounds of what it names,
@@ -493,7 +514,7 @@ impl<'a> Resolver<'a> {
         self.scope.clear();
         self.kinds.clear();
         self.was = None;
-        self.in_procedure = false;
+        self.in_procedure = None;
         self.unreadable = matches!(handler.trigger, Trigger::Unreadable);
         match &handler.trigger {
             Trigger::Signal { name, parameters } => self.signal_trigger(tree, *name, parameters, &mut facts),
@@ -605,7 +626,7 @@ impl<'a> Resolver<'a> {
         self.kinds.clear();
         self.was = None;
         self.gives = self.unit.procedures[id.index()].gives;
-        self.in_procedure = true;
+        self.in_procedure = Some(id);
         self.tell_parameters_apart(tree, &procedure.parameters);
         for parameter in &procedure.parameters {
             self.declare(tree, parameter.local, self.unit.local_types[parameter.local.0 as usize]);
@@ -660,6 +681,7 @@ impl<'a> Resolver<'a> {
                 let ty = self.expr(tree, *value);
                 // What a mistaken value makes of the name nobody can tell.
                 self.declare(tree, *local, if self.findings.len() > known { Type::Unknown } else { ty });
+                self.taken_by(Taker::Local(*local), *value);
                 self.definitions.insert(*local, *value);
                 self.unit.lets[local.0 as usize] = Some(*value);
                 self.let_at[local.0 as usize] = self.waits;
@@ -760,10 +782,9 @@ impl<'a> Resolver<'a> {
         if let Some(Place::Local(local)) = self.unit.place_of(target).map(|place| self.unit.place(place)) {
             self.unit.lets[local.0 as usize] = None;
         }
-        if let (Meaning::Value(place), Type::Ref(Some(actor)), AssignOp::Set) =
-            (self.unit.meaning(target), value_ty, op)
-        {
-            self.kinds.push((place, actor));
+        if let (Meaning::Value(place), Type::Ref(of), AssignOp::Set) = (self.unit.meaning(target), value_ty, op) {
+            self.taken_by(Taker::Place(place), value);
+            self.kinds.extend(of.map(|actor| (place, actor)));
         }
     }
 
@@ -1108,19 +1129,21 @@ impl<'a> Resolver<'a> {
     }
 
     fn return_(&mut self, tree: &Script, value: Option<ExprId>, span: Span) {
-        match (value, self.gives) {
-            (Some(value), Some(wanted)) if self.in_procedure => {
+        match (value, self.gives.zip(self.in_procedure)) {
+            (Some(value), Some((wanted, giver))) => {
                 self.value_for(tree, value, wanted);
+                self.taken_by(Taker::CallerOf(giver), value);
             }
             (Some(value), _) => {
                 self.expr(tree, value);
-                let what = if self.in_procedure { "this procedure gives no value" } else { "a handler gives no value" };
+                let in_procedure = self.in_procedure.is_some();
+                let what = if in_procedure { "this procedure gives no value" } else { "a handler gives no value" };
                 self.mismatch(tree.expr(value).span, what.to_owned());
-                if self.in_procedure {
+                if in_procedure {
                     self.set_help(Some("write `-> TYPE` behind its parameters".to_owned()));
                 }
             }
-            (None, Some(wanted)) if self.in_procedure => {
+            (None, Some((wanted, _))) => {
                 let message =
                     format!("this procedure gives a `{}`, and this `return` gives nothing", self.type_word(wanted));
                 self.mismatch(span, message);
@@ -1562,6 +1585,7 @@ impl<'a> Resolver<'a> {
         for (at, &argument) in arguments.iter().enumerate() {
             let wanted = facts.parameters.get(at).map_or(Type::Unknown, |&local| self.wanted(tree, local, argument));
             self.value_for(tree, argument, wanted);
+            facts.parameters.get(at).into_iter().for_each(|&local| self.taken_by(Taker::Local(local), argument));
         }
         if facts.parameters.len() != arguments.len() {
             let span =

@@ -140,22 +140,27 @@ impl<'w> Run<'w, '_> {
         let mut given = Vec::with_capacity(arguments.len());
         // What an argument says of other places is over once a later one calls a procedure that may change those.
         let calling = arguments.iter().rposition(|&argument| self.calls_procedure(argument)).unwrap_or(0);
+        let is_under_way = self.stack.contains(&id);
         for (at, &argument) in arguments.iter().enumerate() {
+            if let Some(slot) = self.parameter(id, at).filter(|_| at >= calling && !is_under_way) {
+                self.expect(slot, argument);
+            }
             let value = self.eval(state, argument);
+            let is_served = self.is_served(argument);
             let forms = if at < calling { Forms::Unknown } else { self.forms(state, argument) };
-            given.push((argument, value, forms));
+            given.push((argument, value, forms, is_served));
         }
         let mut entry = state.clone();
         entry.later = false; // The end of the procedure's body comes back here, also inside an `after`.
-        for (at, (local, (argument, value, forms))) in facts.parameters.iter().zip(given).enumerate() {
-            let place = self.unit.local_places[local.0 as usize];
-            if let Some(slot) = self.slot(place) {
+        for (at, (argument, value, forms, is_served)) in given.into_iter().enumerate() {
+            if let Some(slot) = self.parameter(id, at) {
                 let value = self.fitted(slot, self.narrowed(&entry, value, &forms));
                 self.put(&mut entry, slot, Abstract::of(value), forms.uppers(), forms.lowers());
                 let before = entry.clone();
                 self.sourced(&mut entry, slot, argument, &before);
                 match at < calling {
                     true => self.renew_dependents(&mut entry, slot),
+                    false if is_served => {}
                     false => self.copy_instance(&mut entry, slot, argument),
                 }
             }
@@ -179,8 +184,7 @@ impl<'w> Run<'w, '_> {
         self.results.pop();
         self.stack.pop();
         self.answered = self.answers.pop().flatten();
-        let parameters = facts.parameters.iter().map(|local| self.unit.local_places[local.0 as usize]);
-        let slots = parameters.filter_map(|place| self.slot(place));
+        let slots = (0..facts.parameters.len()).filter_map(|at| self.parameter(id, at));
         // A term that names one may be asked for again by what was passed.
         let ended: SmallVec<[Slot; 4]> = slots.filter(|slot| !self.table.passed.contains(slot)).collect();
         let in_loop = self.in_loop;
@@ -195,6 +199,12 @@ impl<'w> Run<'w, '_> {
                 end.set_later(later)
             })
             .collect()
+    }
+
+    /// A parameter of a procedure.
+    fn parameter(&self, id: ProcId, at: usize) -> Option<Slot> {
+        let local = self.unit.procedures[id.index()].parameters.get(at)?;
+        self.slot(self.unit.local_places[local.0 as usize])
     }
 
     /// Whether procedures had more steps than could be gone through.

@@ -130,6 +130,19 @@ on bell {
     }
 
     #[test]
+    fn a_name_for_a_test_is_no_second_finding_either_way_round() {
+        let registry = r#"[variables.tide]
+height = { type = "int", scope = "global", default = 0, min = 0, max = 6, engine = "both" }
+"#;
+        for asked in ["low", "not low", "not not low", "(not low) == false"] {
+            let script = format!(
+                "script tides for tide\n\non bell {{\n    let low = height <= 6 // ~ range/always\n    if {asked} {{\n        note \"low\"\n    }}\n}}\n"
+            );
+            expect(registry, &[&script]);
+        }
+    }
+
+    #[test]
     fn what_guards_a_reported_write_in_a_choice_is_no_second_finding() {
         expect(
             r#"[variables.tide]

@@ -25,11 +25,12 @@ const MOST_ANSWERS: usize = 4;
 /// All tests that always come out as `outcome`.
 #[must_use]
 pub fn check(facts: &Facts<'_>, rule: RuleName, outcome: bool) -> Vec<Finding> {
-    let told = || facts.decided().iter().filter(|it| it.told && it.found.yes == outcome);
+    let told = || facts.decided().iter().filter(|it| it.told);
     let all: FxHashSet<Test> = told().map(Decided::id).collect();
     let mut findings = Vec::new();
-    for it in told() {
+    for it in told().filter(|it| it.found.yes == outcome) {
         let unit = facts.project.script(it.script);
+        // What a name stands for is told where it is asked, however the name is turned round.
         if !behind(unit, it.test).is_some_and(|behind| all.contains(&(it.script, behind))) {
             findings.push(word(facts, unit, rule, it.test, &it.found));
         }
