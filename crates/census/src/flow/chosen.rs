@@ -9,6 +9,8 @@ use rustc_hash::FxHashSet;
 
 /// How many writes of a body are looked at.
 const MOST_WRITES: usize = 16;
+/// How many times a number among these places is given something else.
+const MOST_COMPUTED: usize = 2;
 /// How many such places of a body tell ways apart.
 const MOST_CHOSEN: usize = 3;
 
@@ -50,15 +52,19 @@ fn given(unit: &ScriptUnit, step: &Step) -> Option<PlaceId> {
     (is_meant && is_written(unit, value)).then_some(place)
 }
 
-/// Whether a body gives a place nothing but what is written out, if it is a number: others would be too many to tell apart.
+/// Whether a body gives a place hardly anything but what is written out, if it is a number: others would be too many to tell apart,
+/// above all in loops.
 fn is_one_of_few(unit: &ScriptUnit, graph: &Graph, place: PlaceId) -> bool {
-    let steps = graph.blocks.iter().flat_map(|block| &block.steps);
-    steps.into_iter().all(|step| match step.kind {
+    let is_computed = |step: &Step| match step.kind {
         StepKind::Assign { target, place: given, op, value, .. } if given == place => {
-            !unit.ty(target).is_numeric() || op == AssignOp::Set && is_written(unit, value)
+            unit.ty(target).is_numeric() && (op != AssignOp::Set || !is_written(unit, value))
         }
-        _ => true,
-    })
+        _ => false,
+    };
+    let computed = |block: &Block| block.steps.iter().filter(|step| is_computed(step)).count();
+    let in_loop = |block: &&Block| block.loops > 0;
+    graph.blocks.iter().filter(in_loop).all(|block| computed(block) == 0)
+        && graph.blocks.iter().map(computed).sum::<usize>() <= MOST_COMPUTED
 }
 
 /// Whether a value is written out, also behind the name of a `let`.

@@ -741,9 +741,11 @@ impl Facts {
             self.forget(slot);
             return;
         }
-        // A step by another place: how far the value was at most, or at least, tells how it relates to that place now.
-        if new.iter().any(|fact| fact.terms.len() > 2 && fact.factor(slot) != 0.0) {
-            let (old, (lo, hi)) = (Linear::slot(slot), ends(slot));
+        // A step by another place: how far the value was at most, or at least, tells how it relates to that place now. What a
+        // single value had a part in is the same without it.
+        let is_sum = |fact: &Linear| fact.terms.len() > 2 && fact.factor(slot) != 0.0;
+        let (old, (lo, hi)) = (Linear::slot(slot), ends(slot));
+        if new.iter().any(is_sum) || lo == hi && self.known.iter().any(|fact| is_sum(fact)) {
             new.extend(lo.is_finite().then(|| Linear::constant(lo).plus(&old, -1.0)));
             new.extend(hi.is_finite().then(|| old.plus(&Linear::constant(hi), -1.0)));
         }

@@ -24,12 +24,15 @@ pub struct Rewording {
 const OF_WORDS: [&str; 5] =
     ["type/plus-sign-assign", "type/mismatch", "range/hardcoded-limit", "flow/copy-slip", "unused/dead-write"];
 
-pub const ALL: [Rewording; 9] = [
+pub const ALL: [Rewording; 12] = [
     Rewording { name: "values by lets", reword: value_by_let, moves: false, of_form: &["unused/local"] },
     Rewording { name: "tests by lets", reword: test_by_let, moves: false, of_form: &[] },
     Rewording { name: "not not", reword: not_not, moves: false, of_form: &[] },
     Rewording { name: "flags compared", reword: flag_compared, moves: false, of_form: &[] },
     Rewording { name: "steps from below zero", reword: step_by_minus, moves: false, of_form: &[] },
+    Rewording { name: "steps spelled out", reword: step_spelled_out, moves: false, of_form: &[] },
+    Rewording { name: "sides changed", reword: sides_changed, moves: false, of_form: &[] },
+    Rewording { name: "opposites denied", reword: opposite_denied, moves: false, of_form: &[] },
     Rewording { name: "notes between", reword: notes_between, moves: false, of_form: &[] },
     Rewording { name: "writes by procedures", reword: write_by_procedure, moves: true, of_form: &[] },
     Rewording { name: "writes by answers", reword: write_by_answer, moves: true, of_form: &[] },
@@ -60,6 +63,28 @@ impl<'a> Line<'a> {
     /// The condition of an `if` whose block stands below it.
     fn test(&self) -> Option<&'a str> {
         self.text.strip_prefix("if ")?.strip_suffix(" {")
+    }
+
+    /// The two sides of such a condition that is one comparison, and between them its sign, the one for the sides the other way round,
+    /// and its opposite.
+    fn comparison(&self) -> Option<(&'a str, [&'static str; 3], &'a str)> {
+        const SIGNS: [[&str; 3]; 6] = [
+            ["==", "==", "!="],
+            ["!=", "!=", "=="],
+            ["<=", ">=", ">"],
+            [">=", "<=", "<"],
+            ["<", ">", ">="],
+            [">", "<", "<="],
+        ];
+        let test = self.test()?;
+        let mut words = test.split([' ', '(', ')']);
+        if words.any(|word| ["and", "or", "not", "is"].contains(&word)) {
+            return None;
+        }
+        let signs = SIGNS.into_iter().find(|[sign, ..]| test.contains(&format!(" {sign} ")))?;
+        let (left, right) = test.split_once(&format!(" {} ", signs[0]))?;
+        let is_whole = |side: &str| side.matches('(').count() == side.matches(')').count();
+        is_whole(left).then_some((left, signs, right))
     }
 
     fn lines<const N: usize>(&self, lines: [String; N]) -> Option<Reworded> {
@@ -102,6 +127,22 @@ fn step_by_minus(line: &Line<'_>) -> Option<Reworded> {
         _ => return None,
     };
     line.lines([format!("{target} {other} -({value})")])
+}
+
+fn step_spelled_out(line: &Line<'_>) -> Option<Reworded> {
+    let (target, sign, value) = line.assignment()?;
+    let op = sign.strip_suffix('=').filter(|op| ["+", "-"].contains(op))?;
+    line.lines([format!("{target} = {target} {op} ({value})")])
+}
+
+fn sides_changed(line: &Line<'_>) -> Option<Reworded> {
+    let (left, [_, turned, _], right) = line.comparison()?;
+    line.lines([format!("if {right} {turned} {left} {{")])
+}
+
+fn opposite_denied(line: &Line<'_>) -> Option<Reworded> {
+    let (left, [.., opposite], right) = line.comparison()?;
+    line.lines([format!("if not ({left} {opposite} {right}) {{")])
 }
 
 fn notes_between(line: &Line<'_>) -> Option<Reworded> {

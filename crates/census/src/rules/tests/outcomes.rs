@@ -100,6 +100,17 @@ fn what_was_put_down_tells_which_way_was_taken() {
 }
 
 #[test]
+fn what_is_put_down_counts_whatever_was_there_before() {
+    let lines = |before: &str, behind: &str, told: &str| {
+        format!(
+            "    {before}\n    if coins >= 60 {{\n        level = 2\n    }} else {{\n        level = 0\n    }}\n    {behind}\n    if level == 2 {{\n        coins -= 60{told}\n    }}\n"
+        )
+    };
+    on_paid("office", "", &lines("level = min(level + 1, 2)\n    show \"{level}\"", "note \"paid\"", ""));
+    on_paid("office", "", &lines("note \"paid\"", "level = min(level + n, 2)", " // ~ range/can-fall-below"));
+}
+
+#[test]
 fn a_wait_lets_others_put_down_something_else() {
     let put = "    rich = false\n    if coins >= 60 {\n        rich = true\n    }\n";
     let taken = |told: &str| format!("    if rich {{\n        coins -= 60{told}\n    }}\n");

@@ -68,6 +68,17 @@ on bumped(other) {
 }
 
 #[test]
+fn what_a_single_value_had_a_part_in_is_known_without_it() {
+    let lines = |by: &str, told: &str| {
+        format!(
+            "    height = 1\n    let sum = height + limit\n    height = clamp(limit, height.min, height.max)\n    show \"{{height}}\"\n    let more = sum - limit\n    height = more + {by}{told}\n"
+        )
+    };
+    on_bell(&lines("11", ""));
+    on_bell(&lines("12", " // ~ range/can-exceed"));
+}
+
+#[test]
 fn guards_in_every_ordinary_form() {
     at_any_height("    if height < height.max { height += 1 }\n");
     at_any_height("    if height <= 11 { height += 1 }\n");
