@@ -27,6 +27,15 @@ impl Called {
     }
 }
 
+/// The procedures that blocks call, each once.
+#[must_use]
+pub fn procedures<'b>(unit: &ScriptUnit, blocks: impl IntoIterator<Item = &'b Block>) -> Vec<ProcId> {
+    let mut found: Vec<ProcId> = by_blocks(unit, blocks).into_iter().map(|called| called.procedure).collect();
+    found.sort_unstable();
+    found.dedup();
+    found
+}
+
 /// What a step calls, in order, before it does what it does itself.
 #[must_use]
 pub fn by_step(unit: &ScriptUnit, step: &Step) -> Vec<Called> {

@@ -4,9 +4,10 @@
 //! `after` block hangs on a [`Exit::Fork`], since it runs later, as part of its handler. Built from the tree by
 //! [`lower`]; blocks are numbered so that, but for the edges back to a loop's head, every edge leads to a later block.
 
+use super::called::procedures;
 use super::chosen::{Chosen, chosen};
 use super::linear::BodyLength;
-use crate::project::{Meaning, PlaceId, ScriptUnit};
+use crate::project::{Meaning, PlaceId, ProcId, ScriptUnit};
 use crate::registry::{OwnerId, SignalId, Type};
 use crate::script::ast::*;
 use crate::source::Span;
@@ -224,6 +225,8 @@ pub struct Graph {
     pub unreachable: Vec<Span>,
     /// The places by which its ways can be told apart.
     pub chosen: Vec<Chosen>,
+    /// The procedures that it calls, each once.
+    pub calls: Vec<ProcId>,
 }
 
 /// Lowers a body.
@@ -247,8 +250,10 @@ pub fn lower(
     builder.current = Some(entry);
     builder.block(body);
     builder.leave(Exit::End, body.span);
-    let mut graph = Graph { blocks: builder.blocks, unreachable: builder.unreachable, chosen: Vec::new() };
+    let mut graph =
+        Graph { blocks: builder.blocks, unreachable: builder.unreachable, chosen: Vec::new(), calls: Vec::new() };
     graph = graph.in_order();
+    graph.calls = procedures(unit, &graph.blocks);
     if BodyLength::of(graph.size()) != BodyLength::Long {
         graph.chosen = chosen(unit, &graph);
     }

@@ -51,7 +51,7 @@ pub use entry_tests::entry_tests;
 pub(super) use going::may_be_among;
 pub use modes::{LoneSlot, ModeSlots, PairId};
 pub use outlook::Asked;
-pub use plain::{called, graphs};
+pub use plain::graphs;
 pub use questions::{Counted, Unreached};
 pub use reach::{is_nothing, plain_text};
 pub use waiting::{Beside, Extent, Others, Part};

@@ -232,8 +232,11 @@ impl<'w> Run<'w, '_> {
                 state.facts.forget(slot);
                 self.forget_tests(state, |read| read == slot);
                 state.forget_held(slot);
-                let reach = self.world.reach(facts);
-                state.values[at] = state.values[at].join(&Abstract::of(reach));
+                let reach = Abstract::of(self.world.reach(facts));
+                let joined = state.values[at].join(&reach);
+                if joined != state.values[at] {
+                    state.values[at] = joined;
+                }
             }
         }
         if self.unit.procedures[id.index()].waits
@@ -246,6 +249,15 @@ impl<'w> Run<'w, '_> {
             self.forget_tests(state, |read| read == slot);
             state.values[slot as usize] = Abstract::of(Value::Num(Num::range(0.0, f64::INFINITY, true)));
         }
-        self.assume_ranges(state);
+        // What is written there is within its range by then, and so is what that bounds.
+        let is_written = |slot: Slot| self.table.slots[slot as usize].cell.is_some_and(|cell| written.contains(&cell));
+        for &slot in &self.table.limited {
+            let limits = self.table.slots[slot as usize].limits();
+            let moves =
+                limits.iter().any(|&(_, limit, _)| matches!(limit, Some(Limit::Slot(bound)) if is_written(bound)));
+            if moves || is_written(slot) {
+                self.assume_range(state, slot);
+            }
+        }
     }
 }

@@ -1,7 +1,8 @@
 //! Where others can look and act: ends and waits.
 
 use super::*;
-use crate::flow::world::{Beside, Together, called};
+use crate::flow::called::procedures;
+use crate::flow::world::{Beside, Together};
 use std::rc::Rc;
 
 /// What comes of spawning one of an actor's: the same wherever a handler does it.
@@ -206,7 +207,7 @@ impl<'w> Run<'w, '_> {
     pub(super) fn goes_on_later(&self, graph: &Graph, first: BlockId) -> bool {
         let waits = |step: &Step| crate::flow::certain::waits(self.unit, &step.kind);
         let puts_off = |block: &Block| matches!(block.exit, Exit::Fork { .. });
-        let bodies = called(self.unit, graph.from(first)).into_iter().flat_map(|id| {
+        let bodies = procedures(self.unit, graph.from(first)).into_iter().flat_map(|id| {
             let world = self.world;
             world.bodies(self.script, world.procedure_graph(self.script, id))
         });

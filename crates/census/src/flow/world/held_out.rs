@@ -113,7 +113,7 @@ impl World<'_> {
         let (unit, _, graph) = self.parts(id);
         let script = self.handler(id).0;
         let puts_off = |block: &Block| matches!(block.exit, Exit::Fork { .. });
-        let procedures = called(unit, &graph.blocks).into_iter().map(|id| self.procedure_graph(script, id));
+        let procedures = graph.calls.iter().map(|&id| self.procedure_graph(script, id));
         if graph.blocks.iter().chain(procedures.flat_map(|graph| &graph.blocks)).any(puts_off) {
             return false;
         }

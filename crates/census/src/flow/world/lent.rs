@@ -105,7 +105,7 @@ impl World<'_> {
         let mut writes = all.flat_map(|(at, block)| block.steps.iter().filter(is_write).map(move |step| (at, step)));
         let (at, step) = writes.next().filter(|_| writes.next().is_none())?;
         let once = graph.blocks[at.index()].loops == 0 && !graph.blocks[at.index()].loop_head;
-        let by_others = called(unit, &graph.blocks).into_iter().any(|id| self.written_by(script, id).contains(&cell));
+        let by_others = graph.calls.iter().any(|&id| self.written_by(script, id).contains(&cell));
         (once && !by_others).then_some((at, step))
     }
 

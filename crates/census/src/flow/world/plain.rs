@@ -1,7 +1,7 @@
 //! The plain facts, without values: the graphs, who uses what, and what was left unread.
 
 use super::*;
-use crate::flow::called::{by_blocks, by_expr};
+use crate::flow::called::by_expr;
 
 impl World<'_> {
     pub(super) fn gather(&mut self) {
@@ -92,7 +92,7 @@ impl World<'_> {
         let unit = self.project.script(script);
         let mut open: Vec<ProcId> = Vec::new();
         for at in handlers {
-            open.extend(called(unit, &self.graphs[script.index()].handlers[at].blocks));
+            open.extend(&self.graphs[script.index()].handlers[at].calls);
             if let Some(when) = unit.tree.handlers[at].when {
                 calls_in(unit, when, &mut open);
             }
@@ -115,7 +115,7 @@ impl World<'_> {
         }
         let mut callers: FxHashMap<ProcId, Vec<ProcId>> = FxHashMap::default();
         for id in all() {
-            for called in called(self.project.script(script), &graphs[id.index()].blocks) {
+            for &called in &graphs[id.index()].calls {
                 callers.entry(called).or_default().push(id);
             }
         }
@@ -129,11 +129,10 @@ impl World<'_> {
 
     /// Procedures of a script, and all that they come to call.
     pub(super) fn called_by(&self, script: ScriptId, mut open: Vec<ProcId>) -> FxHashSet<ProcId> {
-        let unit = self.project.script(script);
         let mut seen = FxHashSet::default();
         while let Some(id) = open.pop() {
             if seen.insert(id) {
-                open.extend(called(unit, &self.procedure_graph(script, id).blocks));
+                open.extend(&self.procedure_graph(script, id).calls);
             }
         }
         seen
@@ -154,15 +153,11 @@ impl World<'_> {
     /// A body of a script, and those of all procedures that it comes to call.
     #[must_use]
     pub fn bodies<'w>(&'w self, script: ScriptId, body: &'w Graph) -> Vec<&'w Graph> {
-        let unit = self.project.script(script);
         let mut all = vec![body];
-        if unit.procedures.is_empty() {
-            return all;
-        }
         let mut seen: FxHashSet<ProcId> = FxHashSet::default();
         let mut at = 0;
         while at < all.len() {
-            let calls = called(unit, &all[at].blocks).into_iter().filter(|&id| seen.insert(id));
+            let calls = all[at].calls.iter().copied().filter(|&id| seen.insert(id));
             all.extend(calls.map(|id| self.procedure_graph(script, id)));
             at += 1;
         }
@@ -276,7 +271,7 @@ fn gather_script(project: &Project, unit: &ScriptUnit, graphs: &Graphs) -> (Vec<
         gather.graph(graph);
         writes.push(gather.found.iter().filter(|access| access.writes()).map(|access| access.cell).collect());
         found.append(&mut gather.found);
-        calls.push(called(unit, &graph.blocks));
+        calls.push(graph.calls.clone());
     }
     // What a procedure writes includes what those it calls write: grown until nothing changes.
     loop {
@@ -298,15 +293,6 @@ fn gather_script(project: &Project, unit: &ScriptUnit, graphs: &Graphs) -> (Vec<
 /// Adds the procedures that an expression calls.
 pub(super) fn calls_in(unit: &ScriptUnit, expr: ExprId, found: &mut Vec<ProcId>) {
     found.extend(by_expr(unit, expr).into_iter().map(|called| called.procedure));
-}
-
-/// The procedures that blocks call.
-#[must_use]
-pub fn called<'b>(unit: &ScriptUnit, blocks: impl IntoIterator<Item = &'b graph::Block>) -> Vec<ProcId> {
-    let mut found: Vec<ProcId> = by_blocks(unit, blocks).into_iter().map(|called| called.procedure).collect();
-    found.sort_unstable();
-    found.dedup();
-    found
 }
 
 /// Whether a write gives `+1`, or a value of another type: something else was meant.

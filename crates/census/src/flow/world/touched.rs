@@ -90,7 +90,7 @@ impl Touched {
 
 fn calls(world: &World<'_>, handler: HandlerId) -> Vec<ProcId> {
     let (unit, tree, graph) = world.parts(handler);
-    let mut found = if unit.procedures.is_empty() { Vec::new() } else { called(unit, &graph.blocks) };
+    let mut found = graph.calls.clone();
     tree.when.into_iter().for_each(|when| calls_in(unit, when, &mut found));
     found.sort_unstable();
     found.dedup();

@@ -83,7 +83,7 @@ impl World<'_> {
                 written.extend(self.project.cell_of(unit, place));
             }
         }
-        let called = called(unit, std::iter::once(block));
+        let called = crate::flow::called::procedures(unit, std::iter::once(block));
         called.into_iter().for_each(|id| written.extend(self.written_by(script, id)));
         written
     }

@@ -4,7 +4,6 @@ use crate::finding::{Finding, Level, RuleName};
 use crate::flow::access::{Body, exit_reads, offered_texts, parts, walk_expr};
 use crate::flow::certain;
 use crate::flow::graph::{Block, BlockId, Exit, Graph, Step, StepKind};
-use crate::flow::world::called;
 use crate::project::{Base, CellId, Meaning, Place, PlaceId, ProcId, ScriptId, ScriptUnit};
 use crate::registry::{Bound, End, Overflow, Registry, VarId};
 use crate::rules::Facts;
@@ -174,7 +173,7 @@ impl<'a, 'p> Judge<'a, 'p> {
                 procedures[id.index()].reads.insert(access.cell);
             }
         }
-        take_over(&mut procedures, &graphs.iter().map(|graph| called(unit, &graph.blocks)).collect::<Vec<_>>());
+        take_over(&mut procedures, &graphs.iter().map(|graph| graph.calls.clone()).collect::<Vec<_>>());
         let mut judge = Self {
             facts,
             unit,
