@@ -10,6 +10,11 @@ use std::collections::BTreeSet;
 /// How many times an instance may be passed on between the first name and the last.
 const MOST_BETWEEN: usize = 8;
 
+/// How many times instances are passed on in a script at most: in longer ones, each name knows what is asked through itself.
+const MOST_WAYS: usize = 256;
+/// How many variables names come to know in this way.
+const MOST_FOUND: usize = 256;
+
 /// Who takes an instance.
 #[derive(Clone, Copy)]
 pub(super) enum Taker {
@@ -33,7 +38,7 @@ type Known = FxHashMap<Stop, BTreeSet<VarId>>;
 /// The variables that names between two others come to know, by name: what is taken, by whom.
 pub(super) fn find(unit: &ScriptUnit, taken: &[(Taker, ExprId)]) -> Vec<(PlaceId, VarId)> {
     let ways: BTreeSet<(Stop, Stop)> = taken.iter().filter_map(|&(taker, value)| way(unit, taker, value)).collect();
-    if ways.len() < 2 {
+    if ways.len() < 2 || ways.len() > MOST_WAYS {
         return Vec::new();
     }
     let mut named = Known::default();
@@ -52,6 +57,7 @@ pub(super) fn find(unit: &ScriptUnit, taken: &[(Taker, ExprId)]) -> Vec<(PlaceId
         found.extend(before.intersection(behind).filter(is_new).map(|&variable| (place, variable)));
     }
     found.sort_unstable();
+    found.truncate(MOST_FOUND);
     found
 }
 

@@ -221,13 +221,18 @@ impl<'w> Run<'w, '_> {
     }
 
     fn take_over_held(&self, name: Slot, from: &State, into: &mut State) {
-        for at in self.all_dependents(name) {
+        let all = self.all_dependents(name);
+        all.iter().for_each(|&at| into.facts.forget(at));
+        for &at in &all {
             into.values[at as usize] = from.value(at).clone();
+            // What these have to do with other places was not so on that way.
+            let among_them = |fact: &Linear| fact.terms.iter().all(|(other, _)| all.contains(other));
+            from.facts.about(at).filter(among_them).for_each(|fact| into.facts.add(fact));
         }
     }
 
     /// All that goes through a name, also through another that goes through it.
-    fn all_dependents(&self, slot: Slot) -> Vec<Slot> {
+    pub(super) fn all_dependents(&self, slot: Slot) -> Vec<Slot> {
         let mut all: Vec<Slot> = Vec::new();
         let mut open = vec![slot];
         while let Some(at) = open.pop() {

@@ -53,6 +53,9 @@ impl Run<'_, '_> {
         state.values[slot as usize].value = given.clone();
         if !self.is_served(value) {
             self.copy_instance(state, slot, value);
+            // The name that it had in there is at its end: what holds of the instance holds by the new one.
+            let names = self.locals_in(value).into_iter().filter(|&name| name != slot);
+            names.flat_map(|name| self.all_dependents(name)).for_each(|held| state.facts.forget(held));
         }
     }
 

@@ -3,6 +3,8 @@
 use crate::rules::testing::expect_in_scripts;
 
 const STATE: &str = r#"[variables.mailboat]
+load = { type = "int", scope = "instance", default = 0, min = 0, max = "mailboat.hold", writers = ["*"] }
+hold = { type = "int", scope = "instance", default = 4, min = 1, max = 6, engine = "both" }
 oil = { type = "int", scope = "instance", default = 5, min = 0, max = 9, engine = "both", writers = ["*"] }
 [signals.rung]
 from = "engine"
@@ -57,6 +59,33 @@ fn one_procedure_may_pass_on_what_another_gives() {
             format!("    let one = best()\n    if one is not none {{\n        one.oil -= {taken}{told}\n    }}\n");
         on_rung(passed_on, &lines);
     }
+}
+
+#[test]
+fn what_two_of_its_numbers_have_to_do_with_each_other_is_known_too() {
+    let with_room = "proc with_room() -> mailboat {
+    for boat in mailboat {
+        if boat.load < boat.hold {
+            return boat
+        }
+    }
+    return with_oil(9)
+}
+";
+    for (ask, told) in [(" and one.load < one.hold", ""), ("", " // ~ range/can-exceed")] {
+        let lines =
+            format!("    let one = with_room()\n    if one is not none{ask} {{\n        one.load += 1{told}\n    }}\n");
+        on_rung(with_room, &lines);
+    }
+    let or_none = with_room.replace("return with_oil(9)", "return none");
+    let on_board =
+        "    let one = with_room()\n    if one is none {\n        return\n    }\n    one.load += 1\n    one.oil = 9\n";
+    on_rung(
+        &or_none,
+        &format!(
+            "{on_board}    let other = with_oil(3)\n    if other is not none {{\n        other.oil -= 3\n    }}\n"
+        ),
+    );
 }
 
 #[test]
