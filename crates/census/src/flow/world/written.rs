@@ -1,6 +1,7 @@
 //! What a handler goes on to write from each of its blocks on.
 
 use super::*;
+use crate::flow::called::procedures;
 use crate::flow::graph::{Block, BlockId};
 
 /// The cells that are written from each block of a handler on, also through procedures.
@@ -83,7 +84,7 @@ impl World<'_> {
                 written.extend(self.project.cell_of(unit, place));
             }
         }
-        let called = crate::flow::called::procedures(unit, std::iter::once(block));
+        let called = procedures(unit, std::iter::once(block));
         called.into_iter().for_each(|id| written.extend(self.written_by(script, id)));
         written
     }
